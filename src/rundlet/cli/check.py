@@ -1,0 +1,38 @@
+"""Read every entry of an archive and judge it."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from rundlet.cli.password import add_password, given_password
+from rundlet.cli.render import Output, report_value, with_progress
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.text import plural, quoted
+from rundlet.core.work.check import check
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What ``rundlet check`` takes."""
+    parser.add_argument("archive", type=Path)
+    add_password(parser)
+
+
+def run(options: argparse.Namespace, output: Output) -> int:
+    """Check; 1 when anything is damaged."""
+    password = given_password(options)
+    reader = open_archive(options.archive)
+    try:
+        if password is not None:
+            reader.unlock(password)
+        report = with_progress(lambda job: check(reader, job))
+    finally:
+        reader.close()
+    if output.json:
+        output.value(report_value(report))
+    bad = len({issue.about for issue in report.problems})
+    if bad:
+        output.say(f"{plural(report.files, 'entry')} of {quoted(options.archive.name)} are whole, {bad} not.")
+    else:
+        output.say(f"{quoted(options.archive.name)} is whole: {plural(report.files, 'entry')} read.")
+    return int(output.issues(report.issues))

@@ -1,0 +1,96 @@
+"""Make an archive. An item is stored under its own name, a folder with everything in it."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import Any
+
+from rundlet.cli.render import Output, issue_values, report_value, with_progress
+from rundlet.core.errors import PlanError
+from rundlet.core.formats.base import FormatInfo
+from rundlet.core.formats.detect import FORMATS, by_ending, by_id
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.plans.pack import PackClash, PackPlan, plan_pack
+from rundlet.core.text import plural, quoted, size
+from rundlet.core.work.pack import pack
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What ``rundlet pack`` takes."""
+    parser.add_argument("out", type=Path, metavar="OUT", help="the archive to make")
+    parser.add_argument("items", type=Path, nargs="+", metavar="ITEM", help="files and folders that go in")
+    parser.add_argument("--format", help="the format; otherwise it follows the ending of OUT")
+    parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 as is … 9 tightest")
+    parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
+    parser.add_argument("--on-clash", choices=[c.value for c in PackClash], default=PackClash.REFUSE.value)
+    parser.add_argument("--dry-run", action="store_true", help="say what would be done and do nothing")
+
+
+def run(options: argparse.Namespace, output: Output) -> int:
+    """Pack; 1 when something was left out."""
+    info = _format(options)
+    level = info.default_level if options.level is None else options.level
+
+    def plan(job: Job) -> PackPlan:
+        return plan_pack(
+            options.items,
+            target=options.out,
+            info=info,
+            level=level,
+            exclude=options.exclude,
+            on_clash=PackClash(options.on_clash),
+            job=job,
+        )
+
+    if options.dry_run:
+        made = with_progress(plan)
+        _show_plan(made, output)
+        return int(output.issues(made.issues))
+    report = with_progress(lambda job: pack(plan(job), job))
+    _show_report(report, output)
+    return int(output.issues(report.issues))
+
+
+def _format(options: argparse.Namespace) -> FormatInfo:
+    if options.format is not None:
+        return by_id(options.format).info
+    found = by_ending(options.out)
+    if found is None:
+        endings = ", ".join(known.info.ending for known in FORMATS)
+        raise PlanError(f"The ending of {quoted(options.out.name)} stands for no format ({endings}). Give it one, or name a --format.")
+    return found.info
+
+
+def _show_plan(plan: PackPlan, output: Output) -> None:
+    if output.json:
+        output.value(_plan_value(plan))
+    for item in plan.items:
+        output.say(f"{size(item.size):>10}  {item.path}")
+    what = "replace" if plan.replaces else "make"
+    output.say(f"Would {what} {plan.target}: {plural(plan.files, 'file')}, {size(plan.size)}, {plan.info.id} at level {plan.level}.")
+
+
+def _plan_value(plan: PackPlan) -> dict[str, Any]:
+    return {
+        "target": str(plan.target),
+        "replaces": plan.replaces,
+        "format": plan.info.id,
+        "level": plan.level,
+        "files": plan.files,
+        "folders": plan.folders,
+        "links": plan.links,
+        "size": plan.size,
+        "free": plan.free,
+        "items": [{"path": i.path, "kind": i.kind.word, "size": i.size} for i in plan.items],
+        "issues": issue_values(plan.issues),
+    }
+
+
+def _show_report(report: Report, output: Output) -> None:
+    if output.json:
+        output.value(report_value(report))
+    saved = report.bytes_in - report.bytes_out
+    gain = f", {size(saved)} saved" if saved > 0 else ""
+    output.say(f"Packed {plural(report.files, 'file')} into {report.target}: {size(report.bytes_out)} from {size(report.bytes_in)}{gain}.")

@@ -1,0 +1,126 @@
+"""Take entries out of archives. They go straight into DIR; several archives each into a folder of its own below it."""
+
+from __future__ import annotations
+
+import argparse
+import fnmatch
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rundlet.cli.password import add_password, given_password
+from rundlet.cli.render import Output, issue_values, report_value, with_progress
+from rundlet.core.errors import PlanError, RundletError
+from rundlet.core.formats.base import ArchiveReader
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.jobs.job import Job
+from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan, own_folder_name, plan_unpack
+from rundlet.core.text import plural, quoted, shown, size
+from rundlet.core.work.unpack import unpack
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What ``rundlet unpack`` takes."""
+    parser.add_argument("archives", type=Path, nargs="+", metavar="ARCHIVE")
+    parser.add_argument("--into", type=Path, required=True, metavar="DIR", help="the folder; made when it is missing")
+    parser.add_argument("--own-folder", action="store_true", help="a folder named after the archive below DIR")
+    parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="just the entries that match")
+    parser.add_argument("--on-clash", choices=[c.value for c in UnpackClash], default=UnpackClash.RENAME.value)
+    parser.add_argument("--dry-run", action="store_true", help="say where everything would land and do nothing")
+    add_password(parser)
+
+
+def run(options: argparse.Namespace, output: Output) -> int:
+    """Unpack all archives; 1 when something went wrong, 2 when no archive could be unpacked."""
+    password = given_password(options)
+    values: list[dict[str, Any]] = []
+    failed = 0
+    problems = False
+    for archive in options.archives:
+        try:
+            value, problem = _one(archive, options, output, password)
+        except RundletError as error:
+            output.line(error)
+            failed += 1
+        else:
+            values.append(value)
+            problems |= problem
+    if output.json and values:
+        output.value(values if len(options.archives) > 1 else values[0])
+    if failed == len(options.archives):
+        return 2
+    return int(problems or failed > 0)
+
+
+def _one(
+    archive: Path, options: argparse.Namespace, output: Output, password: str | None
+) -> tuple[dict[str, Any], bool]:
+    reader = open_archive(archive)
+    try:
+        if password is not None:
+            reader.unlock(password)
+        plan = with_progress(lambda job: _plan(reader, archive, options, job))
+        if options.dry_run:
+            _show_plan(plan, output)
+            return _plan_value(reader, plan), output.issues(plan.issues)
+        report = with_progress(lambda job: unpack(plan, reader, job))
+        output.say(f"Unpacked {plural(report.files, 'file')} into {report.target}: {size(report.bytes_out)}.")
+        return report_value(report), output.issues(report.issues)
+    finally:
+        reader.close()
+
+
+def _plan(reader: ArchiveReader, archive: Path, options: argparse.Namespace, job: Job) -> UnpackPlan:
+    own = options.own_folder or len(options.archives) > 1
+    return plan_unpack(
+        reader,
+        _matching(reader, options.only),
+        into=options.into,
+        own_folder=own_folder_name(archive) if own else "",
+        on_clash=UnpackClash(options.on_clash),
+        job=job,
+    )
+
+
+def _matching(reader: ArchiveReader, patterns: list[str]) -> NDArray[np.int64] | None:
+    """The rows whose path, name or one of whose folders matches a pattern; None for all."""
+    if not patterns:
+        return None
+    rows = [row for row, entry in enumerate(reader.catalog) if _matches(entry.path.strip("/"), patterns)]
+    if not rows:
+        raise PlanError(f"No entry of {quoted(reader.source.name)} matches {', '.join(map(quoted, patterns))}.")
+    return np.array(rows, np.int64)
+
+
+def _matches(path: str, patterns: list[str]) -> bool:
+    steps = path.split("/")
+    places = [path, steps[-1]] + ["/".join(steps[:i]) for i in range(1, len(steps))]
+    return any(fnmatch.fnmatchcase(place, pattern.strip("/")) for place in places for pattern in patterns)
+
+
+def _show_plan(plan: UnpackPlan, output: Output) -> None:
+    for step in plan.steps:
+        output.say(f"{step.action.value:>18}  {shown(str(plan.root.joinpath(*step.target)))}")
+    new, taken = plan.counts[Action.MAKE], plan.taken
+    output.say(f"Would unpack {plural(plan.files, 'file')}, {size(plan.size)} into {plan.root}: {new} new, {taken} taken, {plan.counts[Action.REFUSE]} refused.")
+
+
+def _plan_value(reader: ArchiveReader, plan: UnpackPlan) -> dict[str, Any]:
+    return {
+        "root": str(plan.root),
+        "size": plan.size,
+        "free": plan.free,
+        "files": plan.files,
+        "steps": [
+            {
+                "entry": reader.catalog.path(s.row),
+                "target": None if s.action == Action.REFUSE else str(plan.root.joinpath(*s.target)),
+                "action": s.action.name.lower(),
+                "note": s.note,
+            }
+            for s in plan.steps
+        ],
+        "issues": issue_values(plan.issues),
+    }

@@ -1,0 +1,1 @@
+"""The core: everything Rundlet can do, without a line of interface code."""

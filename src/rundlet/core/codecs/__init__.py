@@ -1,0 +1,1 @@
+"""Codecs and checksums: incremental objects that know no files."""

@@ -1,0 +1,147 @@
+"""Deflate (RFC 1951): whole buffers, and pieces that make up one ordinary stream.
+
+The levels are a measured frontier (``benchmarks/``): each is slower than the one before and smaller. Levels 1
+and 2 come from one library, 3 to 9 from another that has no preset dictionaries; its pieces are closed by hand.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import ctypes.util
+import functools
+from typing import Any
+
+import deflate
+from isal import igzip_lib, isal_zlib
+
+from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
+from rundlet.core.errors import Corrupt
+from rundlet.core.limits import KIB, MIB
+
+_QUICK = {1: 2, 2: 3}
+_TIGHT = {3: 1, 4: 4, 5: 5, 6: 7, 7: 8, 8: 10, 9: 12}
+
+WINDOW = 32 * KIB
+"""How far back a deflate stream can refer (RFC 1951, section 2)."""
+
+_EMPTY_STORED = b"\x00\x00\xff\xff"
+_RAW = -15
+
+
+def compress(data: bytes, level: int) -> bytes:
+    """The whole of ``data`` as one raw stream; ``level`` 1 to 9."""
+    if level in _QUICK:
+        return isal_zlib.compress(data, _QUICK[level], _RAW)
+    return bytes(deflate.deflate_compress(data, _TIGHT[level]))
+
+
+def piece_size(level: int) -> int:
+    """Bytes of input that make a good piece at this level."""
+    return 1 * MIB if level in _QUICK else 2 * MIB
+
+
+def compress_piece(data: bytes, level: int, *, before: bytes, last: bool) -> bytes:
+    """One piece of a stream whose pieces are compressed apart and joined in order.
+
+    Args:
+        data: the piece, not empty.
+        level: 1 to 9.
+        before: up to :data:`WINDOW` bytes that come before the piece in the input.
+        last: whether it ends the stream; all other pieces end on a whole byte with an empty stored block.
+    """
+    if level in _QUICK or _system_inflate() is None:
+        quick = _QUICK.get(level, 3)
+        coder = isal_zlib.compressobj(quick, isal_zlib.DEFLATED, _RAW, 9, 0, before or None)
+        return coder.compress(data) + coder.flush(isal_zlib.Z_FINISH if last else isal_zlib.Z_SYNC_FLUSH)
+    packed = bytes(deflate.deflate_compress(data, _TIGHT[level]))
+    return packed if last else _open_ended(packed, len(data))
+
+
+def decompress(data: bytes, size: int) -> bytes:
+    """Decode a whole raw stream whose decoded size is known.
+
+    Raises:
+        Corrupt: when the stream is damaged or decodes to more than ``size`` bytes.
+    """
+    try:
+        return bytes(deflate.deflate_decompress(data, size))
+    except CODEC_ERRORS as error:
+        raise Corrupt("Its packed data is damaged.") from error
+
+
+def decoder() -> Decoder:
+    """An incremental decoder of a raw stream."""
+    decoder: Decoder = igzip_lib.IgzipDecompressor(flag=igzip_lib.DECOMP_DEFLATE)
+    return decoder
+
+
+class _Stream(ctypes.Structure):
+    """The stream record of the system's deflate library."""
+
+    _fields_ = (
+        ("next_in", ctypes.c_void_p),
+        ("avail_in", ctypes.c_uint),
+        ("total_in", ctypes.c_ulong),
+        ("next_out", ctypes.c_void_p),
+        ("avail_out", ctypes.c_uint),
+        ("total_out", ctypes.c_ulong),
+        ("msg", ctypes.c_char_p),
+        ("state", ctypes.c_void_p),
+        ("zalloc", ctypes.c_void_p),
+        ("zfree", ctypes.c_void_p),
+        ("opaque", ctypes.c_void_p),
+        ("data_type", ctypes.c_int),
+        ("adler", ctypes.c_ulong),
+        ("reserved", ctypes.c_ulong),
+    )
+
+
+_STOP_AT_BLOCKS = 5
+_AT_BLOCK = 128
+_IN_LAST_BLOCK = 64
+
+
+@functools.cache
+def _system_inflate() -> Any:
+    """The system's inflate, the only one that stops at block borders; None where there is none."""
+    name = ctypes.util.find_library("z")
+    if name is None:
+        return None
+    library = ctypes.CDLL(name)
+    library.zlibVersion.restype = ctypes.c_char_p
+    return library
+
+
+def _open_ended(packed: bytes, size: int) -> bytes:
+    """Take the end mark out of a raw stream and bring it to a whole byte (RFC 1951, sections 3.2.3 and 3.2.4)."""
+    header, end = _last_block(packed, size)
+    stream = bytearray(packed)
+    stream[header >> 3] &= ~(1 << (header & 7)) & 0xFF
+    whole = (end + 3 + 7) // 8  # the three header bits of the stored block are zero, and so is the padding
+    stream += bytes(max(whole - len(stream), 0))
+    return bytes(stream[:whole]) + _EMPTY_STORED
+
+
+def _last_block(packed: bytes, size: int) -> tuple[int, int]:
+    """Where the last block's header and its end are, in bits from the start of the stream."""
+    library = _system_inflate()
+    stream = _Stream()
+    out = ctypes.create_string_buffer(size + 1)
+    stream.next_in = ctypes.cast(ctypes.c_char_p(packed), ctypes.c_void_p)
+    stream.avail_in = len(packed)
+    stream.next_out = ctypes.addressof(out)
+    stream.avail_out = size + 1
+    reference = ctypes.byref(stream)
+    if library.inflateInit2_(reference, _RAW, library.zlibVersion(), ctypes.sizeof(_Stream)) != 0:
+        raise MemoryError
+    header = 0
+    try:
+        while library.inflate(reference, _STOP_AT_BLOCKS) == 0:
+            if stream.data_type & _AT_BLOCK:
+                position = stream.total_in * 8 - (stream.data_type & 7)
+                if stream.data_type & _IN_LAST_BLOCK:
+                    return header, position
+                header = position
+    finally:
+        library.inflateEnd(reference)
+    raise AssertionError("a stream of our own ends with a last block")

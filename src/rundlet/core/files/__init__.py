@@ -1,0 +1,1 @@
+"""The disk: safe names, folders, metadata and free space."""

@@ -1,0 +1,165 @@
+"""A folder that is unpacked into, held by descriptors so that nothing is ever written through a link."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections import OrderedDict
+from pathlib import Path
+
+from rundlet.core.errors import FileProblem, UnsafePath, file_problem
+from rundlet.core.streams.sinks import NewFile
+from rundlet.core.text import quoted
+
+_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
+_OPEN_AT_ONCE = 64
+
+Steps = tuple[str, ...]
+
+
+class Made:
+    """What was put on the disk, in that order; shared by all workers of a job."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self.folders: list[Path] = []
+        self.files: list[Path] = []
+
+    def folder(self, path: Path) -> None:
+        """Note a folder that was not there before."""
+        with self._lock:
+            self.folders.append(path)
+
+    def file(self, path: Path) -> None:
+        """Note a file or link that was not there before."""
+        with self._lock:
+            self.files.append(path)
+
+    def take_back(self) -> None:
+        """Remove all of it again: the files, then the folders that are empty."""
+        for path in self.files:
+            try:
+                path.unlink()
+            except OSError:
+                continue
+        for path in reversed(self.folders):
+            try:
+                path.rmdir()
+            except OSError:
+                continue
+
+
+def make_root(root: Path, made: Made) -> None:
+    """Make the chosen folder with its parents.
+
+    Raises:
+        FileProblem: when the system refuses or a file is in the way.
+    """
+    missing = []
+    place = root
+    while not os.path.lexists(place):
+        missing.append(place)
+        place = place.parent
+    for folder in reversed(missing):
+        try:
+            folder.mkdir()
+        except FileExistsError:
+            continue
+        except OSError as error:
+            raise file_problem(error, "make the folder", folder) from error
+        made.folder(folder)
+
+
+class Landing:
+    """One worker's way into the folder. Not to be shared between threads.
+
+    Args:
+        root: the chosen folder, which must be there; it may itself be reached through links.
+
+    Raises:
+        FileProblem: when it can't be opened.
+    """
+
+    def __init__(self, root: Path, made: Made) -> None:
+        self._root = root
+        self._made = made
+        self._open: OrderedDict[Steps, int] = OrderedDict()
+        try:
+            self._fd = os.open(root, _FOLDER)
+        except OSError as error:
+            raise file_problem(error, "unpack into", root) from error
+
+    def path(self, steps: Steps) -> Path:
+        """The whole path of a place in the folder."""
+        return self._root.joinpath(*steps)
+
+    def folder(self, steps: Steps) -> int:
+        """A descriptor of a folder below, made where it is missing; valid until the next call.
+
+        Raises:
+            UnsafePath: when a link stands in its place.
+            FileProblem: when a file does, or the system refuses.
+        """
+        if not steps:
+            return self._fd
+        if steps in self._open:
+            self._open.move_to_end(steps)
+            return self._open[steps]
+        above = self.folder(steps[:-1])
+        fd = self._enter(above, steps)
+        self._open[steps] = fd
+        if len(self._open) > _OPEN_AT_ONCE:
+            os.close(self._open.popitem(last=False)[1])
+        return fd
+
+    def _enter(self, above: int, steps: Steps) -> int:
+        flags = _FOLDER | os.O_NOFOLLOW
+        try:
+            return os.open(steps[-1], flags, dir_fd=above)
+        except FileNotFoundError:
+            pass
+        except OSError as error:
+            raise self._blocked(error, above, steps) from error
+        try:
+            os.mkdir(steps[-1], dir_fd=above)
+            self._made.folder(self.path(steps))
+        except FileExistsError:
+            pass  # another worker was quicker
+        except OSError as error:
+            raise file_problem(error, "make the folder", self.path(steps)) from error
+        try:
+            return os.open(steps[-1], flags, dir_fd=above)
+        except OSError as error:
+            raise self._blocked(error, above, steps) from error
+
+    def _blocked(self, error: OSError, above: int, steps: Steps) -> UnsafePath | FileProblem:
+        try:
+            os.readlink(steps[-1], dir_fd=above)
+        except OSError:
+            return file_problem(error, "unpack into", self.path(steps))
+        return UnsafePath(f"A link stands where its folder {quoted(steps[-1])} should be; nothing is written through links.")
+
+    def new_file(self, steps: Steps) -> NewFile:
+        """A file that appears under its name when it is committed. Raises ``OSError`` and what :meth:`folder` does."""
+        return NewFile(self.folder(steps[:-1]), steps[-1], shown_as=self.path(steps))
+
+    def link(self, steps: Steps, target: str, *, replace: bool) -> None:
+        """Make a symbolic link. Raises ``OSError`` and what :meth:`folder` does."""
+        folder = self.folder(steps[:-1])
+        if replace:
+            os.unlink(steps[-1], dir_fd=folder)
+        os.symlink(target, steps[-1], dir_fd=folder)
+
+    def finish_folder(self, steps: Steps, *, mode: int, times: tuple[int, int] | None) -> None:
+        """Give a folder its permissions (0: as they are) and times, once everything is in it."""
+        fd = self.folder(steps)
+        if mode:
+            os.fchmod(fd, mode)
+        if times is not None:
+            os.utime(fd, ns=times)
+
+    def close(self) -> None:
+        """Give back all descriptors."""
+        for fd in (*self._open.values(), self._fd):
+            os.close(fd)
+        self._open.clear()

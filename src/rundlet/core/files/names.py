@@ -1,0 +1,123 @@
+"""Names from archives made fit for the disk. Every rule about them stands here, for all formats.
+
+========================================  =========================================================
+A name that …                             …becomes
+========================================  =========================================================
+has empty steps or ``.`` steps            the same without them
+has a ``..`` step                         refused: it would leave the folder
+begins with ``/`` or a drive letter       refused: it would leave the folder
+is empty                                  refused
+has control characters or NUL             the same with ``_`` in their place, and said
+has a step of over 255 bytes              the same shortened before its ending, and said
+is longer than 4,000 bytes in all         refused
+========================================  =========================================================
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from rundlet.core.limits import MAX_COMPONENT, MAX_LINK_TARGET, MAX_PATH
+
+_CONTROL = re.compile(r"[\x00-\x1f\x7f]")
+_DRIVE = re.compile(r"[A-Za-z]:([/\\]|$)")
+_LONGEST_ENDING = 20
+
+
+@dataclass(frozen=True, slots=True)
+class SafeName:
+    """Where an entry may land.
+
+    Attributes:
+        steps: the folders and the name below the chosen folder; empty when refused.
+        refused: why it can't land at all, as a clause, or "".
+        note: what was altered, as a clause, or "".
+    """
+
+    steps: tuple[str, ...]
+    refused: str = ""
+    note: str = ""
+
+
+def safe_name(path: str) -> SafeName:
+    """Make an entry's path fit for the disk, or say why it can't be."""
+    if path and path[0] not in "/." and path.isascii() and path.isprintable() and len(path) < MAX_COMPONENT:
+        # The ordinary case, without looking at each step.
+        if "//" not in path and "/." not in path and path[1:2] != ":":
+            return SafeName(tuple(path.rstrip("/").split("/")))
+    return _safe_name(path)
+
+
+def _safe_name(path: str) -> SafeName:
+    if path.startswith("/"):
+        return SafeName((), refused="it would land outside the folder (its name begins with “/”)")
+    if _DRIVE.match(path):
+        return SafeName((), refused="it would land outside the folder (its name begins with a drive letter)")
+    steps = [step for step in path.split("/") if step not in ("", ".")]
+    if ".." in steps:
+        return SafeName((), refused="it would land outside the folder (its name leads upwards with “..”)")
+    if not steps:
+        return SafeName((), refused="it has no name")
+    notes = []
+    if _CONTROL.search(path):
+        steps = [_CONTROL.sub("_", step) for step in steps]
+        notes.append("control characters in its name became “_”")
+    fitting = [_fit(step) for step in steps]
+    if fitting != steps:
+        notes.append(f"its name was shortened to the {MAX_COMPONENT} bytes that a disk allows")
+    if sum(len(_bytes(step)) + 1 for step in fitting) > MAX_PATH:
+        return SafeName((), refused=f"its path is longer than the {MAX_PATH:,} bytes that programs can open")
+    return SafeName(tuple(fitting), note="; ".join(notes))
+
+
+def safe_link(link: tuple[str, ...], target: str) -> str:
+    """Why a symbolic link must not be made, as a clause, or "" when it stays inside the folder.
+
+    A target may go up only at its beginning: then every folder it goes up through is a real one, and no chain of
+    links can lead out by steps that each look harmless.
+
+    Args:
+        link: where the link itself lands, below the chosen folder.
+        target: what it points to.
+    """
+    if not target or "\x00" in target or len(_bytes(target)) > MAX_LINK_TARGET:
+        return "it is a link without a usable target"
+    if target.startswith("/"):
+        return "it is a link to a place outside the folder"
+    steps = [step for step in target.split("/") if step not in ("", ".")]
+    ups = 0
+    while ups < len(steps) and steps[ups] == "..":
+        ups += 1
+    if ups > len(link) - 1 or ".." in steps[ups:]:
+        return "it is a link to a place outside the folder"
+    return ""
+
+
+def numbered(name: str, number: int) -> str:
+    """``notes.txt`` as ``notes (2).txt``; double endings such as ``.tar.gz`` stay together."""
+    stem, ending = split_ending(name)
+    return _fit(f"{stem} ({number}){ending}")
+
+
+def split_ending(name: str) -> tuple[str, str]:
+    """A name as stem and ending with its dot; ``.tar.gz`` and the like count as one ending."""
+    stem, dot, ending = name.rpartition(".")
+    if not stem or not dot or " " in ending or len(ending) > _LONGEST_ENDING:
+        return name, ""
+    head, dot, inner = stem.rpartition(".")
+    if head and inner.lower() == "tar":
+        return head, f".{inner}.{ending}"
+    return stem, f".{ending}"
+
+
+def _fit(step: str) -> str:
+    if len(_bytes(step)) <= MAX_COMPONENT:
+        return step
+    stem, ending = split_ending(step)
+    room = MAX_COMPONENT - len(_bytes(ending))
+    return _bytes(stem)[:room].decode("utf-8", "ignore").rstrip() + ending
+
+
+def _bytes(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")

@@ -1,0 +1,1 @@
+"""Container formats: one interface, one subpackage for each."""

@@ -1,0 +1,296 @@
+"""What every format gives and takes: a catalog of entries, readers that stream units of work, and writers."""
+
+from __future__ import annotations
+
+import stat
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from enum import IntEnum
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Issue, Report
+from rundlet.core.streams.sources import ByteSource
+
+NO_TIME = int(np.iinfo(np.int64).min)
+"""The time of an entry for which the archive keeps none."""
+
+UNKNOWN = -1
+"""A size or checksum that the archive does not state."""
+
+
+class Kind(IntEnum):
+    """What an entry is."""
+
+    FILE = 0
+    DIR = 1
+    LINK = 2
+    OTHER = 3
+
+    @property
+    def word(self) -> str:
+        """The name of the kind in machine-readable output."""
+        return ("file", "dir", "link", "other")[self]
+
+
+@dataclass(frozen=True, slots=True)
+class FormatInfo:
+    """What a format is called and what it can do.
+
+    Attributes:
+        id: the short name, as typed on the command line.
+        ending: the file name ending, with its dot.
+        about: one sentence on who can open it.
+        levels: the levels it can write, 0 being "as is"; empty when it can only be read.
+        default_level: the level that serves most people.
+        can_lock, can_hide_names: whether it can write with a password, and hide the names behind it.
+    """
+
+    id: str
+    ending: str
+    about: str
+    levels: tuple[int, ...]
+    default_level: int
+    can_lock: bool = False
+    can_hide_names: bool = False
+
+
+class NameTable:
+    """The paths of all entries, as UTF-8 in one stretch of bytes.
+
+    Args:
+        blob: all paths end to end.
+        starts: where each begins, and at last where the last one ends; shape (n + 1,).
+    """
+
+    def __init__(self, blob: bytes, starts: NDArray[np.int64]) -> None:
+        self.blob = blob
+        self.starts = starts
+
+    @classmethod
+    def of(cls, names: Sequence[bytes]) -> NameTable:
+        """A table of these names, each UTF-8."""
+        lengths = np.fromiter(map(len, names), np.int64, len(names))
+        return cls(b"".join(names), np.concatenate(([0], np.cumsum(lengths))))
+
+    def __len__(self) -> int:
+        return len(self.starts) - 1
+
+    def raw(self, row: int) -> bytes:
+        """The bytes of one path."""
+        return self.blob[self.starts[row] : self.starts[row + 1]]
+
+    def all_raw(self) -> list[bytes]:
+        """The bytes of every path."""
+        blob, starts = self.blob, self.starts.tolist()
+        return [blob[a:b] for a, b in zip(starts, starts[1:], strict=False)]
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One row of a catalog.
+
+    Attributes:
+        row: its place in the catalog.
+        path: its path in the archive, as the archive gives it, with ``/`` between folders.
+        kind: what it is.
+        size: bytes of its content, or :data:`UNKNOWN`.
+        packed: bytes it takes in the archive, or :data:`UNKNOWN` where entries share them.
+        mtime_ns: nanoseconds since 1970, or :data:`NO_TIME`.
+        mode: Unix permission bits with the set-id bits, or 0 where the archive keeps none.
+        crc: CRC-32 of the content, or :data:`UNKNOWN`.
+        encrypted: whether a password is needed.
+    """
+
+    row: int
+    path: str
+    kind: Kind
+    size: int
+    packed: int
+    mtime_ns: int
+    mode: int
+    crc: int
+    encrypted: bool
+
+
+@dataclass(slots=True)
+class Catalog:
+    """All entries of an archive in columns; the names say what :class:`Entry` says of each."""
+
+    names: NameTable
+    kind: NDArray[np.uint8]
+    size: NDArray[np.int64]
+    packed: NDArray[np.int64]
+    mtime_ns: NDArray[np.int64]
+    mode: NDArray[np.uint32]
+    crc: NDArray[np.int64]
+    encrypted: NDArray[np.bool_]
+
+    def __len__(self) -> int:
+        return len(self.kind)
+
+    def path(self, row: int) -> str:
+        """The path of one entry."""
+        return self.names.raw(row).decode("utf-8", "surrogateescape")
+
+    def entry(self, row: int) -> Entry:
+        """One row as an object."""
+        return Entry(
+            row=row,
+            path=self.path(row),
+            kind=Kind(int(self.kind[row])),
+            size=int(self.size[row]),
+            packed=int(self.packed[row]),
+            mtime_ns=int(self.mtime_ns[row]),
+            mode=int(self.mode[row]),
+            crc=int(self.crc[row]),
+            encrypted=bool(self.encrypted[row]),
+        )
+
+    def __iter__(self) -> Iterator[Entry]:
+        return (self.entry(row) for row in range(len(self)))
+
+
+class Unit(Protocol):
+    """A stretch of an archive that can be decoded on its own.
+
+    Attributes:
+        rows: the wanted entries it holds, in the archive's order.
+        cost: bytes that must be gone through to get them.
+    """
+
+    rows: Sequence[int]
+    cost: int
+
+    def stream(self) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """Each wanted row with its content in chunks.
+
+        The chunks of one row are taken or left before the next row is asked for. They raise a
+        :class:`~rundlet.core.errors.RundletError` when the content is damaged, locked or of an unknown method,
+        the last time at their end when the checksum fails; the rows behind can still be asked for.
+        """
+
+
+class ArchiveReader(ABC):
+    """An open archive.
+
+    Attributes:
+        info: its format.
+        source: its bytes.
+        catalog: its entries.
+        notices: what is to be said of the archive as a whole.
+    """
+
+    info: FormatInfo
+    source: ByteSource
+    catalog: Catalog
+    notices: list[Issue]
+
+    @abstractmethod
+    def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
+        """The chosen entries as units, in the archive's own order."""
+
+    @abstractmethod
+    def unlock(self, password: str) -> None:
+        """Take the password for everything read from now on.
+
+        Raises:
+            WrongPassword: when it is told at once that the password does not open the archive.
+        """
+
+    def link_target(self, row: int) -> str:
+        """Where a symbolic link points."""
+        for unit in self.units(np.array([row], np.int64)):
+            for _, chunks in unit.stream():
+                return b"".join(chunks).decode("utf-8", "surrogateescape")
+        return ""
+
+    def close(self) -> None:
+        """Give back the source."""
+        self.source.close()
+
+
+@dataclass(frozen=True, slots=True)
+class PackItem:
+    """One entry to be written.
+
+    Attributes:
+        path: its path in the archive.
+        kind: what it is; never ``OTHER``.
+        source: the file to read, for a file.
+        size: bytes expected of it.
+        mtime_ns, mode: as in :class:`Entry`.
+        target: where a link points.
+    """
+
+    path: str
+    kind: Kind
+    source: Path
+    size: int
+    mtime_ns: int
+    mode: int
+    target: str = ""
+
+    @property
+    def unix_mode(self) -> int:
+        """Permission bits together with the type bits that Unix keeps beside them."""
+        kinds = {Kind.FILE: stat.S_IFREG, Kind.DIR: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK}
+        return kinds[self.kind] | self.mode
+
+
+@dataclass(frozen=True, slots=True)
+class WriteOptions:
+    """How an archive is written.
+
+    Attributes:
+        level: 0 (as is) to 9 (tightest).
+    """
+
+    level: int
+
+
+class Sink(Protocol):
+    """Where a writer puts an archive; see :class:`rundlet.core.streams.sinks.ArchiveSink`."""
+
+    def tell(self) -> int: ...
+    def write(self, data: bytes | memoryview) -> None: ...
+    def patch(self, offset: int, data: bytes) -> None: ...
+    def rewind(self, offset: int) -> None: ...
+
+
+class ArchiveWriter(Protocol):
+    """Writes a new archive; the same items and options give the same bytes on any number of cores."""
+
+    def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
+        """Add the items in their order, compressing side by side in ``pool``.
+
+        A file that can't be read is left out and said in the report.
+        """
+
+    def finish(self) -> None:
+        """Write what comes behind the last entry."""
+
+
+class Format(Protocol):
+    """A format as :mod:`rundlet.core.formats.detect` knows it: a module-level object in each subpackage."""
+
+    info: FormatInfo
+
+    def probe(self, source: ByteSource) -> bool:
+        """Whether the bytes look like this format."""
+
+    def open(self, source: ByteSource) -> ArchiveReader:
+        """Read the table of contents.
+
+        Raises:
+            FormatError: when it is damaged.
+        """
+
+    def create(self, sink: Sink, options: WriteOptions) -> ArchiveWriter:
+        """Start a new archive."""

@@ -1,0 +1,360 @@
+"""The central directory, read in columns: a million entries are arrays, not objects."""
+
+from __future__ import annotations
+
+import struct
+import time
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rundlet.core.errors import Corrupt, LimitExceeded
+from rundlet.core.formats.base import NO_TIME, Catalog, Kind, NameTable
+from rundlet.core.formats.zip.records import (
+    CENTRAL,
+    CENTRAL_SIGNATURE,
+    CENTRAL_SIZE,
+    LOCATOR,
+    LOCATOR_SIGNATURE,
+    MAX16,
+    MAX32,
+    End64Record,
+    EndRecord,
+    Extra,
+    Flag,
+    Host,
+)
+from rundlet.core.jobs.report import Issue
+from rundlet.core.limits import Limits
+from rundlet.core.streams.exact import read_exactly
+from rundlet.core.streams.sources import ByteSource
+from rundlet.core.text import number, plural, quoted
+
+_LENGTHS = struct.Struct("<HHH")
+_TAIL = EndRecord.LAYOUT.size + MAX16
+_EPOCH_1601 = 11_644_473_600
+_MODE_BITS = 0o7777
+_FAR = 1 << 60  # stands for any size or offset that no archive can have, so that sums of two stay numbers
+_UNIX_KINDS = {0o040000: Kind.DIR, 0o120000: Kind.LINK, 0o100000: Kind.FILE, 0: Kind.FILE}
+
+U8 = NDArray[np.uint8]
+I64 = NDArray[np.int64]
+
+
+@dataclass(slots=True)
+class End:
+    """Where the central directory is.
+
+    Attributes:
+        start, size: its place in the source, in bytes.
+        entries: how many entries it is said to have.
+        shift: bytes in front of the archive; all offsets count from behind them.
+        trailing: bytes behind the archive that don't belong to it.
+    """
+
+    start: int
+    size: int
+    entries: int
+    shift: int
+    trailing: int
+
+
+@dataclass(slots=True)
+class Directory:
+    """The central directory in columns.
+
+    Attributes:
+        catalog: what every format has.
+        method, flags: of each entry, as in the records.
+        offset: where each local header begins in the source.
+        overlapping: entries whose data would run into another entry.
+        notices: what is to be said of the archive as a whole.
+    """
+
+    catalog: Catalog
+    method: NDArray[np.uint16]
+    flags: NDArray[np.uint16]
+    offset: I64
+    overlapping: NDArray[np.bool_]
+    notices: list[Issue]
+
+
+def find_end(source: ByteSource) -> End | None:
+    """Look for the end record from the back (section 4.3.16); None when there is none.
+
+    A record whose comment ends exactly where the source ends is taken first; else the last one, with junk behind it.
+    """
+    length = min(source.size, _TAIL)
+    tail = source.read_at(source.size - length, length)
+    positions = []
+    at = tail.rfind(EndRecord.SIGNATURE)
+    while at >= 0:
+        if at + EndRecord.LAYOUT.size <= len(tail):
+            positions.append(at)
+        at = tail.rfind(EndRecord.SIGNATURE, 0, at)
+    best = None
+    for at in positions:
+        record = EndRecord.unpack(tail[at : at + EndRecord.LAYOUT.size])
+        trailing = len(tail) - at - EndRecord.LAYOUT.size - record.comment_length
+        if trailing < 0:
+            continue
+        end = _locate(source, source.size - length + at, record, trailing)
+        if end is not None and trailing == 0:
+            return end
+        best = best or end
+    return best
+
+
+def _locate(source: ByteSource, position: int, record: EndRecord, trailing: int) -> End | None:
+    """Where the directory of this end record is, or None when there can't be one."""
+    end, size, offset, entries = position, record.directory_size, record.directory_offset, record.entries
+    at = position - LOCATOR.size
+    if at >= 0 and (locator := source.read_at(at, LOCATOR.size))[:4] == LOCATOR_SIGNATURE:
+        found = _locate64(source, LOCATOR.unpack(locator)[2], at)
+        if found is not None:
+            end, wide = found
+            size, offset, entries = wide.directory_size, wide.directory_offset, wide.entries
+    start = end - size
+    if start < 0 or start < offset:
+        return None
+    if size and source.read_at(start, 4) != CENTRAL_SIGNATURE:
+        if source.read_at(offset, 4) != CENTRAL_SIGNATURE:
+            return None
+        start = offset  # something stands between the directory and its end record
+    return End(start=start, size=size, entries=entries, shift=start - offset, trailing=trailing)
+
+
+def _locate64(source: ByteSource, stated: int, locator: int) -> tuple[int, End64Record] | None:
+    """The zip64 record, where it is stated to be or right before its locator when something stands in front."""
+    size = End64Record.LAYOUT.size
+    for at in (stated, locator - size):
+        if 0 <= at <= locator - size and (data := source.read_at(at, size))[:4] == End64Record.SIGNATURE:
+            return at, End64Record.unpack(data)
+    return None
+
+
+def read_directory(source: ByteSource, end: End, limits: Limits) -> Directory:
+    """Read the whole central directory (section 4.3.12).
+
+    Raises:
+        LimitExceeded: when it is larger than the limits allow.
+        Corrupt: when no entry of it can be read.
+    """
+    if end.size > limits.directory_bytes:
+        raise LimitExceeded(
+            f"The table of contents of {quoted(source.name)} takes {number(end.size)} bytes, more than Rundlet reads.",
+            archive=source.name,
+        )
+    blob = read_exactly(source, end.start, end.size)
+    positions, damaged = _record_positions(blob)
+    if damaged and not len(positions):
+        raise Corrupt(f"The table of contents of {quoted(source.name)} is damaged.", archive=source.name, offset=end.start)
+    notices = []
+    if damaged:
+        count = plural(len(positions), "entry")
+        notices.append(Issue(source.name, f"its table of contents is damaged behind {count}, so the rest is not listed"))
+    elif len(positions) != end.entries and (len(positions) - end.entries) % (MAX16 + 1):
+        said, there = plural(end.entries, "entry"), number(len(positions))
+        notices.append(Issue(source.name, f"it says that it has {said}, and {there} are there"))
+    if end.trailing:
+        behind = plural(end.trailing, "byte")
+        notices.append(Issue(source.name, f"{behind} behind its end don't belong to it", problem=False))
+    return _columns(blob, positions, source, end, notices)
+
+
+def _record_positions(blob: bytes) -> tuple[I64, bool]:
+    """Where each record begins, and whether the last ones can't be followed."""
+    positions: list[int] = []
+    add, lengths, at, last = positions.append, _LENGTHS.unpack_from, 0, len(blob) - CENTRAL_SIZE
+    while at <= last and blob.startswith(CENTRAL_SIGNATURE, at):
+        name, extra, comment = lengths(blob, at + 28)
+        add(at)
+        at += CENTRAL_SIZE + name + extra + comment
+    if at > len(blob):
+        positions.pop()
+    # A digital signature (section 4.3.13) may follow the last record.
+    damaged = at != len(blob) and not blob.startswith(b"PK\x05\x05", at)
+    return np.array(positions, np.int64), damaged
+
+
+def _columns(blob: bytes, at: I64, source: ByteSource, end: End, notices: list[Issue]) -> Directory:
+    octets = np.frombuffer(blob, np.uint8)
+    table = np.empty(len(at), CENTRAL)
+    raw = table.view(np.uint8).reshape(len(at), CENTRAL_SIZE)
+    for begin in range(0, len(at), 1 << 17):  # gathered in stretches, to keep the index arrays small
+        part = at[begin : begin + (1 << 17)]
+        raw[begin : begin + len(part)] = octets[part[:, None] + np.arange(CENTRAL_SIZE)]
+    size = table["uncompressed_size"].astype(np.int64)
+    packed = table["compressed_size"].astype(np.int64)
+    offset = table["local_offset"].astype(np.int64)
+    mtime = _dos_times(table["date"], table["time"])
+    name_at = at + CENTRAL_SIZE
+    extra_at = name_at + table["name_length"]
+    extras = _Extras(octets, extra_at, table["extra_length"].astype(np.int64))
+    extras.apply(size=size, packed=packed, offset=offset, mtime=mtime)
+    names = _names(blob, name_at, table, extras.unicode_path)
+    kind, mode = _kinds(table, names)
+    offset += end.shift
+    catalog = Catalog(
+        names=names,
+        kind=kind,
+        size=size,
+        packed=packed,
+        mtime_ns=mtime,
+        mode=mode,
+        crc=table["crc32"].astype(np.int64),
+        encrypted=(table["flags"] & Flag.ENCRYPTED) != 0,
+    )
+    return Directory(
+        catalog=catalog,
+        method=table["method"].copy(),
+        flags=table["flags"].copy(),
+        offset=offset,
+        overlapping=_overlapping(offset, packed, end.start),
+        notices=notices,
+    )
+
+
+class _Extras:
+    """The extra fields of all entries (section 4.5), walked side by side: one round a field, not one an entry."""
+
+    def __init__(self, octets: U8, at: I64, length: I64) -> None:
+        self._octets = octets
+        self._at = at
+        self._end = at + length
+        self.unicode_path: dict[int, tuple[int, int]] = {}
+
+    def apply(self, *, size: I64, packed: I64, offset: I64, mtime: I64) -> None:
+        """Put what the fields say into the columns."""
+        rows = np.flatnonzero(self._end - self._at >= 4)
+        at = self._at[rows].copy()
+        while len(rows):
+            header, length = self._number(at, 2), self._number(at + 2, 2)
+            body = at + 4
+            fits = body + length <= self._end[rows]
+            rows, header, length, body = rows[fits], header[fits], length[fits], body[fits]
+            self._zip64(header == Extra.ZIP64, rows, body, length, (size, packed, offset))
+            self._times(header, rows, body, length, mtime)
+            for i in np.flatnonzero(header == Extra.UNICODE_PATH):
+                self.unicode_path[int(rows[i])] = (int(body[i]), int(length[i]))
+            at = body + length
+            more = at + 4 <= self._end[rows]
+            rows, at = rows[more], at[more]
+
+    def _zip64(self, mask: NDArray[np.bool_], rows: I64, body: I64, length: I64, columns: tuple[I64, I64, I64]) -> None:
+        """Zip64 extended information (section 4.5.3): only the numbers that did not fit, in this order."""
+        rows, body, left = rows[mask], body[mask], length[mask]
+        for column in columns:
+            here = (column[rows] == MAX32) & (left >= 8)
+            wide = self._number(body[here], 8)
+            column[rows[here]] = np.where((wide < 0) | (wide > _FAR), _FAR, wide)
+            body = np.where(here, body + 8, body)
+            left = np.where(here, left - 8, left)
+
+    def _times(self, header: I64, rows: I64, body: I64, length: I64, mtime: I64) -> None:
+        """Time of change from the NTFS field (section 4.5.5) and, with preference, the extended timestamp."""
+        ntfs = (header == Extra.NTFS) & (length >= 16)
+        ntfs[ntfs] = (self._number(body[ntfs] + 4, 2) == 1) & (self._number(body[ntfs] + 6, 2) >= 8)
+        ticks = self._number(body[ntfs] + 8, 8).astype(np.int64)
+        sane = (ticks > 0) & (ticks // 10_000_000 < _EPOCH_1601 + (1 << 33))
+        mtime[rows[ntfs][sane]] = (ticks[sane] - _EPOCH_1601 * 10_000_000) * 100
+        unix = (header == Extra.TIMESTAMP) & (length >= 5)
+        unix[unix] = (self._number(body[unix], 1) & 1) == 1
+        seconds = self._number(body[unix] + 1, 4).astype(np.uint32).astype(np.int32).astype(np.int64)
+        chosen = rows[unix]
+        # The NTFS field is finer: where both agree on the second, its time stays.
+        coarser = mtime[chosen] // 1_000_000_000 != seconds
+        mtime[chosen[coarser]] = seconds[coarser] * 1_000_000_000
+
+    def _number(self, at: I64, width: int) -> I64:
+        """Little-endian numbers at many places at once; eight bytes wide they come out as they would in 64 bits."""
+        value = np.zeros(len(at), np.uint64)
+        for i in range(width):
+            value |= self._octets[at + i].astype(np.uint64) << np.uint64(8 * i)
+        return value.astype(np.int64)
+
+
+def _names(blob: bytes, at: I64, table: NDArray[np.void], unicode_path: dict[int, tuple[int, int]]) -> NameTable:
+    """All names as UTF-8 (section 4.4.17 and appendix D)."""
+    lengths = table["name_length"].astype(np.int64)
+    raw = [blob[a:b] for a, b in zip(at.tolist(), (at + lengths).tolist(), strict=True)]
+    for row in _not_plain(blob, at, lengths):
+        stated = bool(int(table["flags"][row]) & Flag.UTF8)
+        raw[row] = _as_utf8(raw[row], utf8=stated)
+    return NameTable.of(raw)
+
+
+def _not_plain(blob: bytes, at: I64, lengths: I64) -> list[int]:
+    """The rows whose names are not plain ASCII."""
+    high = np.concatenate(([0], np.cumsum(np.frombuffer(blob, np.uint8) >= 0x80, dtype=np.int64)))
+    rows: list[int] = np.flatnonzero(high[at + lengths] != high[at]).tolist()
+    return rows
+
+
+def _as_utf8(raw: bytes, *, utf8: bool) -> bytes:
+    """A name that is not ASCII as UTF-8: kept when it is already, else read in the format's own code page."""
+    try:
+        raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return raw.decode("cp437").encode("utf-8")
+    return raw
+
+
+def _kinds(table: NDArray[np.void], names: NameTable) -> tuple[NDArray[np.uint8], NDArray[np.uint32]]:
+    """Kind and Unix mode from the external attributes (section 4.4.15) and a slash at the end of the name."""
+    attributes, host = table["external_attributes"], table["host"]
+    unix = (host == Host.UNIX) | (host == Host.DARWIN)
+    high = np.where(unix, attributes >> 16, 0).astype(np.uint32)
+    kind = np.full(len(table), Kind.OTHER, np.uint8)
+    for bits, value in _UNIX_KINDS.items():
+        kind[(high & 0o170000) == bits] = value
+    dos_folder = ~unix & ((attributes & 0x10) != 0) & (table["uncompressed_size"] == 0)
+    ends = np.frombuffer(names.blob, np.uint8)
+    last = names.starts[1:] - 1
+    nonempty = names.starts[1:] > names.starts[:-1]
+    slash = np.zeros(len(table), np.bool_)
+    if len(ends):
+        slash = nonempty & (ends[np.maximum(last, 0)] == ord("/"))
+    kind[dos_folder | slash] = Kind.DIR
+    return kind, high & np.uint32(_MODE_BITS)
+
+
+def _dos_times(date: NDArray[np.uint16], clock: NDArray[np.uint16]) -> I64:
+    """DOS dates and times (section 4.4.6), which are local, as nanoseconds since 1970.
+
+    The distance to UTC is asked of the system once an hour of the calendar that occurs, not once an entry.
+    """
+    hours = (date.astype(np.int64) << 5) | (clock >> 11)
+    distinct, back = np.unique(hours, return_inverse=True)
+    starts = np.array([_hour_start(int(h)) for h in distinct], np.int64)
+    seconds = starts[back]
+    rest = ((clock >> 5) & 63).astype(np.int64) * 60 + (clock & 31).astype(np.int64) * 2
+    return np.where(seconds == NO_TIME, NO_TIME, (seconds + rest) * 1_000_000_000)
+
+
+def _hour_start(packed: int) -> int:
+    date, hour = packed >> 5, packed & 31
+    year, month, day = 1980 + (date >> 9), (date >> 5) & 15, date & 31
+    if not (1 <= month <= 12 and 1 <= day <= 31 and hour < 24):
+        return NO_TIME
+    try:
+        return int(time.mktime((year, month, day, hour, 0, 0, 0, 1, -1)))
+    except (OverflowError, ValueError):
+        return NO_TIME
+
+
+def _overlapping(offset: I64, packed: I64, directory: int) -> NDArray[np.bool_]:
+    """Entries whose data would run into the next local header or into the directory."""
+    if not len(offset):
+        return np.zeros(0, np.bool_)
+    order = np.argsort(offset, kind="stable")
+    sorted_offset = offset[order]
+    ends = sorted_offset + 30 + packed[order]
+    bad = np.zeros(len(offset), np.bool_)
+    bad[order[:-1][ends[:-1] > sorted_offset[1:]]] = True
+    bad[order[1:][np.maximum.accumulate(ends)[:-1] > sorted_offset[1:]]] = True
+    bad[order[ends > directory]] = True
+    return bad
+
+

@@ -1,0 +1,369 @@
+"""Writing zip archives: many small files side by side, large ones in pieces, always the same bytes."""
+
+from __future__ import annotations
+
+import functools
+import itertools
+import os
+import struct
+import time
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+from rundlet.core.codecs import deflate_codec
+from rundlet.core.codecs.checksums import crc32, crc32_combine
+from rundlet.core.codecs.side_by_side import cores, in_order
+from rundlet.core.errors import FileProblem, file_problem, left_out
+from rundlet.core.formats.base import NO_TIME, Kind, PackItem, Sink, WriteOptions
+from rundlet.core.formats.zip.records import (
+    CENTRAL_LAYOUT,
+    CENTRAL_SIGNATURE,
+    LOCATOR,
+    LOCATOR_SIGNATURE,
+    MAX16,
+    MAX32,
+    UNIX_TIMES,
+    End64Record,
+    EndRecord,
+    Extra,
+    Flag,
+    Host,
+    LocalHeader,
+    Method,
+)
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.limits import KIB, MIB, SMALL
+
+_VERSION_PLAIN = 20
+_VERSION_64 = 45
+_BATCH = 64
+_SAMPLE = 64 * KIB
+_SAMPLES = 4
+_WORTH_IT = 0.98
+_DOS_FOLDER = 0x10
+
+# A source may grow while it is read: from this size on, room is kept for 64-bit sizes.
+_ROOM_FROM = MAX32 - 64 * MIB
+
+
+@dataclass(slots=True)
+class _Packed:
+    """A small item, ready to be written."""
+
+    item: PackItem
+    method: Method
+    crc: int
+    size: int
+    data: bytes
+
+
+@dataclass(slots=True)
+class _Failed:
+    """A small item that could not be read."""
+
+    item: PackItem
+    problem: FileProblem
+
+
+@dataclass(slots=True)
+class _Row:
+    """What the central directory keeps of an entry."""
+
+    name: bytes
+    item: PackItem
+    method: Method
+    crc: int
+    packed: int
+    size: int
+    offset: int
+
+
+class ZipWriter:
+    """A new zip archive. See :class:`rundlet.core.formats.base.ArchiveWriter`."""
+
+    def __init__(self, sink: Sink, options: WriteOptions) -> None:
+        self._sink = sink
+        self._level = options.level
+        self._rows: list[_Row] = []
+
+    def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
+        for is_small, group in itertools.groupby(items, key=_is_small):
+            if is_small:
+                tasks = (functools.partial(_pack_batch, batch, self._level) for batch in _batches(group))
+                for batch in in_order(pool, tasks, ahead=2 * cores() + 2):
+                    self._write_batch(batch, job, report)
+            else:
+                for item in group:
+                    self._write_large(item, pool, job, report)
+
+    def _write_batch(self, batch: list[_Packed | _Failed], job: Job, report: Report) -> None:
+        for packed in batch:
+            if isinstance(packed, _Failed):
+                report.add(packed.item.path, left_out(packed.problem))
+                job.advance(entries=1)
+                continue
+            if packed.item.kind == Kind.FILE and packed.size != packed.item.size:
+                report.add(packed.item.path, "it changed while it was read; it was packed as it was then", problem=False)
+            offset = self._sink.tell()
+            row = _Row(
+                packed.item.path.encode("utf-8", "surrogateescape"),
+                packed.item,
+                packed.method,
+                packed.crc,
+                len(packed.data),
+                packed.size,
+                offset,
+            )
+            self._sink.write(_local_header(row) + packed.data)
+            self._rows.append(row)
+            report.files += packed.item.kind == Kind.FILE
+            report.bytes_in += packed.size
+            job.advance(packed.size, entries=1)
+
+    def _write_large(self, item: PackItem, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
+        """One large file in pieces; its sizes and checksum are put into its header when they are known."""
+        offset = self._sink.tell()
+        name = item.path.encode("utf-8", "surrogateescape")
+        try:
+            fd = os.open(item.source, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)
+        except OSError as error:
+            report.add(item.path, left_out(file_problem(error, "read", item.source)))
+            job.advance(entries=1)
+            return
+        try:
+            stored = self._level == 0 or not _shrinks(fd, item.size, self._level)
+            row = _Row(name, item, Method.STORED if stored else Method.DEFLATED, 0, 0, 0, offset)
+            self._sink.write(_local_header(row, wide=item.size >= _ROOM_FROM))
+            begin = self._sink.tell()
+            tasks = _pieces(fd, item, 0 if stored else self._level)
+            for data, crc, length in in_order(pool, tasks, ahead=2 * cores() + 1):
+                self._sink.write(data)
+                row.crc = crc32_combine(row.crc, crc, length)
+                row.size += length
+                job.advance(length)
+            row.packed = self._sink.tell() - begin
+            self._sink.patch(offset, _local_header(row, wide=item.size >= _ROOM_FROM))
+        except _ReadFailed as failure:
+            self._sink.rewind(offset)
+            report.add(item.path, left_out(failure.problem))
+            job.advance(entries=1)
+            return
+        finally:
+            os.close(fd)
+        if row.size != item.size:
+            report.add(item.path, "it changed while it was read; it was packed as it was then", problem=False)
+        self._rows.append(row)
+        report.files += 1
+        report.bytes_in += row.size
+        job.advance(entries=1)
+
+    def finish(self) -> None:
+        """Write the central directory and its end records (sections 4.3.12 to 4.3.16)."""
+        start = self._sink.tell()
+        pending: list[bytes] = []
+        for row in self._rows:
+            pending.append(_central_header(row))
+            if len(pending) == 4096:
+                self._sink.write(b"".join(pending))
+                pending.clear()
+        self._sink.write(b"".join(pending))
+        end = self._sink.tell()
+        count, size = len(self._rows), end - start
+        if count >= MAX16 or size >= MAX32 or start >= MAX32:
+            wide = End64Record(44, Host.UNIX << 8 | _VERSION_64, _VERSION_64, 0, 0, count, count, size, start)
+            self._sink.write(wide.pack() + LOCATOR.pack(LOCATOR_SIGNATURE, 0, end, 1))
+        narrow = min(count, MAX16)
+        self._sink.write(EndRecord(0, 0, narrow, narrow, min(size, MAX32), min(start, MAX32), 0).pack())
+
+
+class _ReadFailed(Exception):
+    """A source could not be read to its end."""
+
+    def __init__(self, problem: FileProblem) -> None:
+        super().__init__(problem.message)
+        self.problem = problem
+
+
+def _is_small(item: PackItem) -> bool:
+    return item.kind != Kind.FILE or item.size <= SMALL
+
+
+def _batches(items: Iterator[PackItem]) -> Iterator[list[PackItem]]:
+    """Neighbours put together, so that handing them to another core costs little beside the work itself."""
+    batch: list[PackItem] = []
+    total = 0
+    for item in items:
+        batch.append(item)
+        total += item.size
+        if len(batch) == _BATCH or total > SMALL:
+            yield batch
+            batch, total = [], 0
+    if batch:
+        yield batch
+
+
+def _pack_batch(batch: list[PackItem], level: int) -> list[_Packed | _Failed]:
+    return [_pack_small(item, level) for item in batch]
+
+
+def _pack_small(item: PackItem, level: int) -> _Packed | _Failed:
+    if item.kind == Kind.DIR:
+        return _Packed(item, Method.STORED, 0, 0, b"")
+    if item.kind == Kind.LINK:
+        data = item.target.encode("utf-8", "surrogateescape")
+        return _Packed(item, Method.STORED, crc32(data), len(data), data)
+    try:
+        data = _read_small(item)
+    except OSError as error:
+        return _Failed(item, file_problem(error, "read", item.source))
+    crc = crc32(data)
+    if level and data:
+        packed = deflate_codec.compress(data, level)
+        if len(packed) < len(data):
+            return _Packed(item, Method.DEFLATED, crc, len(data), packed)
+    return _Packed(item, Method.STORED, crc, len(data), data)
+
+
+def _read_small(item: PackItem) -> bytes:
+    fd = os.open(item.source, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)
+    try:
+        data = os.read(fd, item.size + 1)
+        if len(data) == item.size:
+            return data
+        pieces = [data]
+        while piece := os.read(fd, SMALL):
+            pieces.append(piece)
+        return b"".join(pieces)
+    finally:
+        os.close(fd)
+
+
+def _shrinks(fd: int, size: int, level: int) -> bool:
+    """Whether compressing a large file is worth it, tried on a few stretches of it."""
+    step = max(size // _SAMPLES, 1)
+    sample = [os.pread(fd, _SAMPLE, i * step) for i in range(_SAMPLES)]
+    packed = sum(len(deflate_codec.compress(data, level)) for data in sample if data)
+    return packed < _WORTH_IT * sum(map(len, sample))
+
+
+def _pieces(fd: int, item: PackItem, level: int) -> Iterator[Callable[[], tuple[bytes, int, int]]]:
+    """Tasks for the pieces of a file, each giving packed bytes, CRC-32 and length in bytes.
+
+    One byte past the end of each piece is looked at, so that the last one knows that it is the last even when the
+    file has grown or shrunk since the plan.
+    """
+    step = deflate_codec.piece_size(level) if level else MIB
+    before = b""
+    try:
+        data = _read_piece(fd, step, 0)
+        offset = len(data)
+        while data or not offset:
+            following = _read_piece(fd, step, offset)
+            yield functools.partial(_pack_piece, data, before, level, last=not following)
+            if not following:
+                return
+            before = data[-deflate_codec.WINDOW :]
+            data = following
+            offset += len(data)
+    except OSError as error:
+        raise _ReadFailed(file_problem(error, "read", item.source)) from error
+
+
+def _read_piece(fd: int, step: int, offset: int) -> bytes:
+    data = os.pread(fd, step, offset)
+    while data and len(data) < step and (more := os.pread(fd, step - len(data), offset + len(data))):
+        data += more
+    return data
+
+
+def _pack_piece(data: bytes, before: bytes, level: int, *, last: bool) -> tuple[bytes, int, int]:
+    crc = crc32(data)
+    packed = deflate_codec.compress_piece(data, level, before=before, last=last) if level else data
+    return packed, crc, len(data)
+
+
+def _local_header(row: _Row, *, wide: bool = False) -> bytes:
+    """Section 4.3.7; with ``wide``, both sizes stand in the zip64 field (section 4.5.3)."""
+    date, clock = _dos_time(row.item.mtime_ns)
+    extra = struct.pack("<HHQQ", Extra.ZIP64, 16, row.size, row.packed) if wide else b""
+    extra += _times(row.item.mtime_ns)
+    header = LocalHeader(
+        version_needed=_VERSION_64 if wide else _VERSION_PLAIN,
+        flags=_flags(row.name),
+        method=row.method,
+        time=clock,
+        date=date,
+        crc32=row.crc,
+        compressed_size=MAX32 if wide else row.packed,
+        uncompressed_size=MAX32 if wide else row.size,
+        name_length=len(_stored_name(row)),
+        extra_length=len(extra),
+    )
+    return header.pack() + _stored_name(row) + extra
+
+
+def _central_header(row: _Row) -> bytes:
+    """Section 4.3.12."""
+    date, clock = _dos_time(row.item.mtime_ns)
+    wide = [value for value in (row.size, row.packed, row.offset) if value >= MAX32]
+    extra = struct.pack(f"<HH{len(wide)}Q", Extra.ZIP64, 8 * len(wide), *wide) if wide else b""
+    extra += _times(row.item.mtime_ns)
+    name = _stored_name(row)
+    version = _VERSION_64 if wide or row.item.size >= _ROOM_FROM else _VERSION_PLAIN
+    attributes = row.item.unix_mode << 16 | (_DOS_FOLDER if row.item.kind == Kind.DIR else 0)
+    return (
+        CENTRAL_LAYOUT.pack(
+            CENTRAL_SIGNATURE,
+            _VERSION_64 if wide else version,
+            Host.UNIX,
+            version,
+            0,
+            _flags(row.name),
+            row.method,
+            clock,
+            date,
+            row.crc,
+            min(row.packed, MAX32),
+            min(row.size, MAX32),
+            len(name),
+            len(extra),
+            0,
+            0,
+            0,
+            attributes,
+            min(row.offset, MAX32),
+        )
+        + name
+        + extra
+    )
+
+
+def _stored_name(row: _Row) -> bytes:
+    return row.name + b"/" if row.item.kind == Kind.DIR else row.name
+
+
+def _flags(name: bytes) -> int:
+    return 0 if name.isascii() else Flag.UTF8
+
+
+def _times(mtime_ns: int) -> bytes:
+    """Extended timestamp, in whole seconds; left out for years that it can't hold."""
+    if mtime_ns == NO_TIME or not -(1 << 31) <= mtime_ns // 1_000_000_000 < 1 << 31:
+        return b""
+    return UNIX_TIMES.pack(Extra.TIMESTAMP, 5, 1, mtime_ns // 1_000_000_000)
+
+
+@functools.lru_cache(maxsize=4096)
+def _dos_time(mtime_ns: int) -> tuple[int, int]:
+    """Local date and time in DOS form (section 4.4.6), held between 1980 and 2107."""
+    if mtime_ns == NO_TIME:
+        return (1 << 5) | 1, 0
+    parts = time.localtime(mtime_ns // 1_000_000_000)
+    if parts.tm_year < 1980:
+        return (1 << 5) | 1, 0
+    if parts.tm_year > 2107:
+        return (127 << 9) | (12 << 5) | 31, (23 << 11) | (59 << 5) | 29
+    date = (parts.tm_year - 1980) << 9 | parts.tm_mon << 5 | parts.tm_mday
+    return date, parts.tm_hour << 11 | parts.tm_min << 5 | min(parts.tm_sec, 59) // 2

@@ -1,0 +1,1 @@
+"""Long work: its progress, pausing and cancelling, and what it has to report."""

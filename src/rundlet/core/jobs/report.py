@@ -1,0 +1,59 @@
+"""What work has to say when it is over."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from rundlet.core.text import shown
+
+
+@dataclass(frozen=True, slots=True)
+class Issue:
+    """One thing about one entry or file that a person should know.
+
+    Attributes:
+        about: the entry or file, as named in the archive or on the disk.
+        message: what is so and what became of it, as a clause that follows the name.
+        problem: False when it is only worth knowing and nothing was left out or altered.
+    """
+
+    about: str
+    message: str
+    problem: bool = True
+
+    def __str__(self) -> str:
+        return f"{shown(self.about)}: {self.message}"
+
+
+@dataclass(slots=True)
+class Report:
+    """The outcome of a job.
+
+    Attributes:
+        verb: what was done: ``"pack"``, ``"unpack"`` or ``"check"``.
+        target: the archive made, or the folder unpacked into.
+        files: how many files were handled.
+        bytes_in, bytes_out: bytes read and written.
+        seconds: how long the work took.
+        issues: what went wrong or was done otherwise, one line each.
+        created: what was put on the disk, in that order, so that it can be shown and taken back.
+    """
+
+    verb: str
+    target: Path
+    files: int = 0
+    bytes_in: int = 0
+    bytes_out: int = 0
+    seconds: float = 0.0
+    issues: list[Issue] = field(default_factory=list)
+    created: list[Path] = field(default_factory=list)
+
+    @property
+    def problems(self) -> list[Issue]:
+        """The issues that left something out or altered it."""
+        return [issue for issue in self.issues if issue.problem]
+
+    def add(self, about: str, message: str, *, problem: bool = True) -> None:
+        """Note one more issue."""
+        self.issues.append(Issue(about, message, problem))

@@ -1,0 +1,43 @@
+"""Bounds on memory and work, each with its reason. Code takes them as arguments; only a person raises them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+KIB = 1024
+MIB = 1024 * KIB
+GIB = 1024 * MIB
+
+CHUNK = 256 * KIB
+"""Bytes handled between two looks at the job: small enough to cancel at once, large enough for full codec speed."""
+
+SMALL = 1 * MIB
+"""Entries up to this size are handled whole in memory: one codec call is twice as fast as a stream."""
+
+PIECE = 1 * MIB
+"""Bytes of a large file that one core compresses at a time; larger pieces gain under 0.05 % of size."""
+
+MAX_COMPONENT = 255
+"""Bytes in one name on the file systems of Linux."""
+
+MAX_PATH = 4000
+"""Bytes in a path that programs can still open (the system's bound is 4096 with its end mark)."""
+
+MAX_LINK_TARGET = 4095
+"""Bytes in the target of a symbolic link: the system's own bound."""
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """What reading an archive may take.
+
+    Attributes:
+        directory_bytes: the largest table of contents that is read into memory; a million entries take about 100 MB.
+        memory_bytes: the most that one decoder may ask for (dictionaries, models).
+    """
+
+    directory_bytes: int = 2 * GIB
+    memory_bytes: int = 1 * GIB
+
+
+DEFAULT = Limits()

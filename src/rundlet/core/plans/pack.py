@@ -1,0 +1,161 @@
+"""What packing will do."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from pathlib import Path
+
+from rundlet.core.errors import Clash, PlanError
+from rundlet.core.files.names import numbered
+from rundlet.core.files.scan import walk
+from rundlet.core.files.space import existing_parent, free_bytes
+from rundlet.core.formats.base import FormatInfo, Kind, PackItem
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Issue
+from rundlet.core.text import quoted, shown
+
+
+class PackClash(StrEnum):
+    """What becomes of an archive whose name is taken."""
+
+    RENAME = "rename"
+    REPLACE = "replace"
+    REFUSE = "refuse"
+
+
+@dataclass(frozen=True, slots=True)
+class PackPlan:
+    """What goes in, and where the archive will stand.
+
+    Attributes:
+        target: the path that the archive gets.
+        asked: the path that was asked for; another one when the name was taken and is numbered.
+        replaces: whether a file of that name is replaced.
+        info, level: the format and level.
+        items: the entries in their order.
+        files, folders, links, size: how many there are, and the bytes of the files.
+        free: bytes free where the archive will stand.
+        issues: what is left out or named otherwise, one line each.
+    """
+
+    target: Path
+    asked: Path
+    replaces: bool
+    info: FormatInfo
+    level: int
+    items: tuple[PackItem, ...]
+    files: int
+    folders: int
+    links: int
+    size: int
+    free: int
+    issues: tuple[Issue, ...]
+
+
+def suggested_stem(items: Sequence[Path]) -> str:
+    """A name for the archive of these items: one item's own, or that of the folder in which several lie."""
+    if len(items) == 1:
+        item = _absolute(items[0])
+        return (item.name if item.is_dir() else item.stem) or "disk"
+    return (_absolute(items[0]).parent.name if items else "") or "archive"
+
+
+def free_name(target: Path) -> Path:
+    """The target itself, or the first numbered name beside it that is not taken."""
+    candidate, number = target, 2
+    while os.path.lexists(candidate):
+        candidate = target.with_name(numbered(target.name, number))
+        number += 1
+    return candidate
+
+
+def plan_pack(
+    items: Sequence[Path],
+    *,
+    target: Path,
+    info: FormatInfo,
+    level: int,
+    exclude: Sequence[str] = (),
+    on_clash: PackClash = PackClash.REFUSE,
+    job: Job | None = None,
+) -> PackPlan:
+    """Look through the items and work out the archive. Nothing is written.
+
+    Args:
+        items: files and folders; each is stored under its own name, a folder with everything in it.
+        target: the archive to be made.
+        level: 0 to 9, one of the format's own.
+        exclude: patterns of what is left out.
+
+    Raises:
+        PlanError: when there is nothing to pack, the level is not one of the format's, or the folder is not there.
+        Clash: when the name is taken and the rule is to refuse, or a folder is to be replaced.
+    """
+    if level not in info.levels:
+        raise PlanError(f"The format {info.id} has the levels {info.levels[0]} to {info.levels[-1]}, not {level}.")
+    asked = _absolute(target)
+    final, replaces = _settle(asked, on_clash)
+    job = job or Job()
+    found: list[PackItem] = []
+    issues: list[Issue] = []
+    used: set[str] = set()
+    for item in items:
+        name = _unused(_absolute(item).name or "disk", used)
+        if name != _absolute(item).name:
+            issues.append(Issue(shown(str(item)), f"is called {quoted(name)} in the archive, as the name occurs twice"))
+        walked = walk(_absolute(item), name, exclude=exclude, skip=asked, tick=job.checkpoint)
+        found += walked.items
+        issues += walked.issues
+    if not found:
+        why = f" {issues[0].about}: {issues[0].message}." if issues else ""
+        raise PlanError(f"There is nothing to pack.{why}")
+    kinds = [item.kind for item in found]
+    return PackPlan(
+        target=final,
+        asked=asked,
+        replaces=replaces,
+        info=info,
+        level=level,
+        items=tuple(found),
+        files=kinds.count(Kind.FILE),
+        folders=kinds.count(Kind.DIR),
+        links=kinds.count(Kind.LINK),
+        size=sum(item.size for item in found),
+        free=free_bytes(final.parent),
+        issues=tuple(issues),
+    )
+
+
+def _settle(target: Path, on_clash: PackClash) -> tuple[Path, bool]:
+    """The final path, and whether it replaces something."""
+    parent = existing_parent(target.parent)
+    if parent != target.parent:
+        raise PlanError(f"There is no folder {quoted(str(target.parent))} to put the archive in.")
+    if not os.path.lexists(target):
+        return target, False
+    if on_clash == PackClash.RENAME:
+        return free_name(target), False
+    if on_clash == PackClash.REPLACE and not target.is_dir():
+        return target, True
+    raise Clash(
+        f"{quoted(str(target))} is already there.",
+        hint="Choose another name, or say whether to number the new one or to replace the old one.",
+    )
+
+
+def _unused(name: str, used: set[str]) -> str:
+    candidate, number = name, 2
+    while candidate in used:
+        candidate = numbered(name, number)
+        number += 1
+    used.add(candidate)
+    return candidate
+
+
+def _absolute(path: Path) -> Path:
+    """The path from the root, with the last step kept even when it is a link."""
+    whole = Path(os.path.abspath(path))
+    return whole.parent.resolve() / whole.name if whole.name else whole

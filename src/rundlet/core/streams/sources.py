@@ -1,0 +1,134 @@
+"""Sources of bytes that are read by position: files, memory and stretches of either.
+
+A reader of a format gets a source and never a path, so that parts, stubs in front and archives inside
+archives are all the same to it. Sources are safe to read from several threads.
+"""
+
+from __future__ import annotations
+
+import os
+import stat
+from pathlib import Path
+from typing import Protocol
+
+from rundlet.core.errors import FileProblem, Truncated, file_problem
+from rundlet.core.text import quoted
+
+
+class ByteSource(Protocol):
+    """Bytes at positions 0 to ``size``."""
+
+    name: str
+    size: int
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        """Up to ``length`` bytes from ``offset``; fewer only at the end."""
+
+    def fingerprint(self) -> tuple[int, ...]:
+        """Numbers that change when the content is changed or replaced."""
+
+    def close(self) -> None:
+        """Give back what the source holds. Closing twice does no harm."""
+
+
+class FileSource:
+    """A file on the disk.
+
+    Raises:
+        FileProblem: when it can't be opened or read, or is not an ordinary file.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.name = path.name
+        try:
+            self._fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
+        except OSError as error:
+            raise file_problem(error, "open", path) from error
+        status = os.fstat(self._fd)
+        if not (stat.S_ISREG(status.st_mode) or stat.S_ISBLK(status.st_mode)):
+            os.close(self._fd)
+            self._fd = -1
+            what = "a folder" if stat.S_ISDIR(status.st_mode) else "not an ordinary file"
+            raise FileProblem(f"{quoted(path.name)} is {what}, not an archive.", errno=0)
+        self.size = os.lseek(self._fd, 0, os.SEEK_END)
+        self._print = _fingerprint(status)
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        try:
+            data = os.pread(self._fd, length, offset)
+            if len(data) == length or offset + len(data) >= self.size:
+                return data
+            pieces = [data]  # the system may give less than was asked for, 2 GiB at a time at most
+            got = len(data)
+            while got < length:
+                piece = os.pread(self._fd, length - got, offset + got)
+                if not piece:
+                    break
+                pieces.append(piece)
+                got += len(piece)
+            return b"".join(pieces)
+        except OSError as error:
+            raise file_problem(error, "read", self.path) from error
+
+    def fingerprint(self) -> tuple[int, ...]:
+        """Device, file number, size and time of change of what now stands under the path."""
+        try:
+            return _fingerprint(os.stat(self.path))
+        except OSError:
+            return ()
+
+    def close(self) -> None:
+        if self._fd >= 0:
+            os.close(self._fd)
+            self._fd = -1
+
+
+class MemorySource:
+    """Bytes in memory."""
+
+    def __init__(self, data: bytes, name: str = "") -> None:
+        self._data = data
+        self.name = name
+        self.size = len(data)
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        return self._data[offset : offset + length]
+
+    def fingerprint(self) -> tuple[int, ...]:
+        return (self.size,)
+
+    def close(self) -> None:
+        pass
+
+
+class SliceSource:
+    """A stretch of another source, e.g. an archive behind a stub.
+
+    Raises:
+        Truncated: when the stretch is not wholly inside the other source.
+    """
+
+    def __init__(self, source: ByteSource, start: int, size: int) -> None:
+        if start < 0 or size < 0 or start + size > source.size:
+            raise Truncated(
+                f"{quoted(source.name)} ends before a stretch that it should hold.", archive=source.name, offset=start
+            )
+        self._source = source
+        self._start = start
+        self.name = source.name
+        self.size = size
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        length = max(min(length, self.size - offset), 0)
+        return self._source.read_at(self._start + offset, length)
+
+    def fingerprint(self) -> tuple[int, ...]:
+        return self._source.fingerprint()
+
+    def close(self) -> None:
+        self._source.close()
+
+
+def _fingerprint(status: os.stat_result) -> tuple[int, ...]:
+    return (status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)

@@ -1,0 +1,65 @@
+"""Numbers and names in a person's words."""
+
+from __future__ import annotations
+
+import unicodedata
+from datetime import UTC, datetime
+
+import humanize
+
+# Characters that change how the text around them is shown and so can disguise a name.
+_DISGUISES = frozenset("\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u2028\u2029")
+
+
+def size(count: int) -> str:
+    """A number of bytes in the units of the desktop (powers of ten), e.g. ``"4.1 MB"``."""
+    return humanize.naturalsize(max(count, 0), format="%.1f").replace("Bytes", "bytes").replace("Byte", "byte")
+
+
+def number(count: int) -> str:
+    """A whole number with thousands kept apart, e.g. ``"12,500"``."""
+    return f"{count:,}"
+
+
+def plural(count: int, word: str, many: str | None = None) -> str:
+    """A count with its noun, e.g. ``"1 entry"``, ``"3 entries"``."""
+    if count == 1:
+        return f"1 {word}"
+    if many is None:
+        many = word[:-1] + "ies" if word.endswith("y") and word[-2] not in "aeiou" else word + "s"
+    return f"{number(count)} {many}"
+
+
+def duration(seconds: float) -> str:
+    """A stretch of time in its two largest useful units, e.g. ``"14 s"``, ``"2 min 5 s"``."""
+    whole = round(seconds)
+    if whole < 1:
+        return "under 1 s"
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60} s" if whole < 600 and whole % 60 else f"{round(whole / 60)} min"
+    return f"{whole // 3600} h {whole % 3600 // 60} min"
+
+
+def shown(name: str) -> str:
+    """A name from an archive, made safe to show: control and disguising characters are escaped."""
+    if name.isascii() and name.isprintable():
+        return name
+    return "".join(c if _harmless(c) else c.encode("unicode_escape").decode("ascii") for c in name)
+
+
+def quoted(name: str) -> str:
+    """A name in quotation marks, safe to show."""
+    return f"“{shown(name)}”"
+
+
+def iso_time(time_ns: int) -> str:
+    """Nanoseconds since 1970 as ISO 8601 in UTC, to the second or finer where there is more."""
+    seconds, rest = divmod(time_ns, 1_000_000_000)
+    text = datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%dT%H:%M:%S")
+    return f"{text}.{rest:09d}".rstrip("0").rstrip(".") + "Z" if rest else text + "Z"
+
+
+def _harmless(character: str) -> bool:
+    return character not in _DISGUISES and unicodedata.category(character) not in ("Cc", "Cs", "Cn")

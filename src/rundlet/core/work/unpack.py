@@ -1,0 +1,198 @@
+"""Unpacking: a plan becomes files."""
+
+from __future__ import annotations
+
+import errno
+import os
+import threading
+import time
+from collections.abc import Iterator
+from functools import partial
+
+import numpy as np
+
+from rundlet.core.codecs.side_by_side import cores
+from rundlet.core.errors import Corrupt, NoSpace, OutOfDate, RundletError, file_problem
+from rundlet.core.files.landing import Landing, Made, make_root
+from rundlet.core.files.names import safe_link
+from rundlet.core.files.space import free_bytes
+from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.limits import MAX_LINK_TARGET, MIB
+from rundlet.core.plans.unpack import Action, Step, UnpackPlan
+from rundlet.core.text import quoted, size
+from rundlet.core.work.units import SharedUnits, run_side_by_side
+
+_PERMISSIONS = 0o777
+_LOOK_EVERY = 64 * MIB
+_FULL = (errno.ENOSPC, errno.EDQUOT)
+
+
+def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, workers: int | None = None) -> Report:
+    """Write the entries of a plan.
+
+    One damaged entry does not stop the others: it is named in the report and leaves no file. Cancelled work, and
+    work that a full disk ends, takes back what it put there.
+
+    Args:
+        plan: where everything lands.
+        reader: the archive that the plan was made for, still open.
+        job: told of the progress; may cancel.
+        workers: how many cores to use; all by default.
+
+    Raises:
+        OutOfDate: when the archive changed since the plan was made.
+        NoSpace: when the disk is too full, seen before or while writing.
+        FileProblem: when the folder can't be made or written to at all.
+    """
+    job = job or Job()
+    started = time.monotonic()
+    if reader.source.fingerprint() != plan.fingerprint:
+        raise OutOfDate(f"{quoted(plan.archive)} was changed meanwhile; open it again.")
+    if plan.size > (free := free_bytes(plan.root)):
+        raise NoSpace(f"{size(plan.size)} are needed in {quoted(str(plan.root))}, and only {size(free)} are free.")
+    job.begin("Unpacking", total_bytes=plan.size, total_entries=len(plan.steps))
+    made = Made()
+    report = Report("unpack", plan.root, issues=list(plan.issues))
+    try:
+        if any(step.action.writes for step in plan.steps):
+            make_root(plan.root, made)
+            _Run(plan, reader, job, made, report).run(workers or cores())
+    except BaseException:
+        made.take_back()
+        raise
+    report.created = [*made.folders, *made.files]
+    report.seconds = time.monotonic() - started
+    return report
+
+
+class _Run:
+    """One run of a plan. Its counters are shared by the workers and guarded by one lock."""
+
+    def __init__(self, plan: UnpackPlan, reader: ArchiveReader, job: Job, made: Made, report: Report) -> None:
+        self._plan = plan
+        self._reader = reader
+        self._job = job
+        self._made = made
+        self._report = report
+        self._lock = threading.Lock()
+        self._links: list[tuple[Step, str]] = []
+        self._until_look = _LOOK_EVERY
+
+    def run(self, workers: int) -> None:
+        landing = Landing(self._plan.root, self._made)
+        try:
+            folders = [s for s in self._plan.steps if s.kind == Kind.DIR and s.action in (Action.MAKE, Action.JOIN)]
+            self._make_folders(folders, landing)
+            wanted = {s.row: s for s in self._plan.steps if s.kind != Kind.DIR and s.action.writes}
+            rows = np.fromiter(wanted, np.int64, len(wanted))
+            run_side_by_side(self._reader.units(rows), partial(self._work, wanted), workers)
+            for step, target in self._links:
+                self._guarded(step, partial(self._make_link, step, target, landing))
+            self._finish_folders(folders, landing)
+        finally:
+            landing.close()
+
+    def _work(self, wanted: dict[int, Step], units: SharedUnits) -> None:
+        """What one worker does: take units until there are none."""
+        landing = Landing(self._plan.root, self._made)
+        try:
+            for unit in units:
+                for row, chunks in unit.stream():
+                    step = wanted[row]
+                    task = self._read_link if step.kind == Kind.LINK else self._write_file
+                    self._guarded(step, partial(task, step, chunks, landing))
+                    self._job.advance(entries=1)
+        finally:
+            landing.close()
+
+    def _guarded(self, step: Step, task: partial[None]) -> None:
+        """Run a task for one entry; what goes wrong is said of that entry and the others go on."""
+        try:
+            task()
+        except RundletError as error:
+            self._say(step, error)
+        except OSError as error:
+            if error.errno in _FULL:
+                raise NoSpace(f"The disk with {quoted(str(self._plan.root))} is full. What was unpacked was taken away again.") from error
+            self._say(step, file_problem(error, "write", self._plan.root.joinpath(*step.target)))
+
+    def _say(self, step: Step, error: RundletError) -> None:
+        with self._lock:
+            message = error.message[:1].lower() + error.message[1:].rstrip(".")
+            self._report.add(self._reader.catalog.path(step.row), f"was left out: {message}")
+
+    def _write_file(self, step: Step, chunks: Iterator[bytes], landing: Landing) -> None:
+        entry_mode = int(self._reader.catalog.mode[step.row])
+        mtime_ns = int(self._reader.catalog.mtime_ns[step.row])
+        written = 0
+        new = landing.new_file(step.target)
+        try:
+            for data in chunks:
+                new.write(data)
+                written += len(data)
+                self._job.advance(len(data))
+                self._watch_space(len(data))
+            if entry_mode:
+                os.fchmod(new.fd, entry_mode & _PERMISSIONS)
+            if mtime_ns != NO_TIME:
+                os.utime(new.fd, ns=(mtime_ns, mtime_ns))
+            new.commit(replace=step.action == Action.REPLACE)
+        finally:
+            new.discard()
+        self._done(step, written, landing)
+
+    def _done(self, step: Step, written: int, landing: Landing) -> None:
+        if step.action != Action.REPLACE:
+            self._made.file(landing.path(step.target))
+        with self._lock:
+            self._report.files += 1
+            self._report.bytes_out += written
+            self._report.bytes_in += max(int(self._reader.catalog.packed[step.row]), 0)
+
+    def _watch_space(self, count: int) -> None:
+        """Look at the free space now and then: an entry may unpack to more than it said."""
+        with self._lock:
+            self._until_look -= count
+            if self._until_look > 0:
+                return
+            self._until_look = _LOOK_EVERY
+        if free_bytes(self._plan.root) < MIB:
+            raise OSError(errno.ENOSPC, "")
+
+    def _read_link(self, step: Step, chunks: Iterator[bytes], _landing: Landing) -> None:
+        """Links are made when all files are there, so that no file can be written through one."""
+        target = b""
+        for data in chunks:
+            target += data
+            if len(target) > MAX_LINK_TARGET:
+                raise Corrupt("it is a link without a usable target.")
+        with self._lock:
+            self._links.append((step, target.decode("utf-8", "surrogateescape")))
+
+    def _make_link(self, step: Step, target: str, landing: Landing) -> None:
+        refused = safe_link(step.target, target)
+        if refused:
+            with self._lock:
+                self._report.add(self._reader.catalog.path(step.row), f"was left out: {refused}")
+            return
+        landing.link(step.target, target, replace=step.action == Action.REPLACE)
+        self._done(step, 0, landing)
+
+    def _make_folders(self, folders: list[Step], landing: Landing) -> None:
+        for step in folders:
+            self._guarded(step, partial(self._make_folder, step, landing))
+            self._job.advance(entries=1)
+
+    def _make_folder(self, step: Step, landing: Landing) -> None:
+        landing.folder(step.target)
+
+    def _finish_folders(self, folders: list[Step], landing: Landing) -> None:
+        """Permissions and times of new folders, the deepest first, as writing into a folder changes its time."""
+        for step in sorted(folders, key=lambda s: len(s.target), reverse=True):
+            if step.action == Action.MAKE:
+                mode = int(self._reader.catalog.mode[step.row]) & _PERMISSIONS
+                mtime_ns = int(self._reader.catalog.mtime_ns[step.row])
+                times = (mtime_ns, mtime_ns) if mtime_ns != NO_TIME else None
+                self._guarded(step, partial(landing.finish_folder, step.target, mode=mode, times=times))
