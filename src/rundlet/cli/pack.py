@@ -59,7 +59,9 @@ def _format(options: argparse.Namespace) -> FormatInfo:
     found = by_ending(options.out)
     if found is None:
         endings = ", ".join(known.info.ending for known in FORMATS)
-        raise PlanError(f"The ending of {quoted(options.out.name)} stands for no format ({endings}). Give it one, or name a --format.")
+        raise PlanError(
+            f"The ending of {quoted(options.out.name)} stands for no format ({endings}). Give it one, or name a --format."
+        )
     return found.info
 
 
@@ -69,7 +71,9 @@ def _show_plan(plan: PackPlan, output: Output) -> None:
     for item in plan.items:
         output.say(f"{size(item.size):>10}  {item.path}")
     what = "replace" if plan.replaces else "make"
-    output.say(f"Would {what} {plan.target}: {plural(plan.files, 'file')}, {size(plan.size)}, {plan.info.id} at level {plan.level}.")
+    output.say(
+        f"Would {what} {plan.target}: {plural(plan.files, 'file')}, {size(plan.size)}, {plan.info.id} at level {plan.level}."
+    )
 
 
 def _plan_value(plan: PackPlan) -> dict[str, Any]:
@@ -93,4 +97,6 @@ def _show_report(report: Report, output: Output) -> None:
         output.value(report_value(report))
     saved = report.bytes_in - report.bytes_out
     gain = f", {size(saved)} saved" if saved > 0 else ""
-    output.say(f"Packed {plural(report.files, 'file')} into {report.target}: {size(report.bytes_out)} from {size(report.bytes_in)}{gain}.")
+    output.say(
+        f"Packed {plural(report.files, 'file')} into {report.target}: {size(report.bytes_out)} from {size(report.bytes_in)}{gain}."
+    )

@@ -8,7 +8,9 @@ import sys
 
 def add_password(parser: argparse.ArgumentParser) -> None:
     """Add ``--password-stdin``."""
-    parser.add_argument("--password-stdin", action="store_true", help="read the password from the first line of standard input")
+    parser.add_argument(
+        "--password-stdin", action="store_true", help="read the password from the first line of standard input"
+    )
 
 
 def given_password(options: argparse.Namespace) -> str | None:

@@ -78,7 +78,7 @@ def with_progress(work: Callable[[Job], T]) -> T:
     def target() -> None:
         try:
             outcome.append(work(job))
-        except BaseException as error:  # handed on below
+        except BaseException as error:  # noqa: BLE001 - handed on below
             failure.append(error)
 
     thread = threading.Thread(target=target)

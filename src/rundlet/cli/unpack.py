@@ -103,8 +103,9 @@ def _matches(path: str, patterns: list[str]) -> bool:
 def _show_plan(plan: UnpackPlan, output: Output) -> None:
     for step in plan.steps:
         output.say(f"{step.action.value:>18}  {shown(str(plan.root.joinpath(*step.target)))}")
-    new, taken = plan.counts[Action.MAKE], plan.taken
-    output.say(f"Would unpack {plural(plan.files, 'file')}, {size(plan.size)} into {plan.root}: {new} new, {taken} taken, {plan.counts[Action.REFUSE]} refused.")
+    refused = plan.counts[Action.REFUSE]
+    outcome = f"{plan.counts[Action.MAKE]} new, {plan.taken} taken, {refused} refused"
+    output.say(f"Would unpack {plural(plan.files, 'file')}, {size(plan.size)} into {plan.root}: {outcome}.")
 
 
 def _plan_value(reader: ArchiveReader, plan: UnpackPlan) -> dict[str, Any]:

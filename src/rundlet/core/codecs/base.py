@@ -5,7 +5,7 @@ from __future__ import annotations
 import lzma
 import zlib
 from collections.abc import Iterable, Iterator
-from typing import Protocol
+from typing import Any, Protocol
 
 import deflate
 from isal import igzip_lib, isal_zlib
@@ -13,7 +13,7 @@ from isal import igzip_lib, isal_zlib
 from rundlet.core.errors import Corrupt, Truncated
 from rundlet.core.limits import CHUNK
 
-CODEC_ERRORS = (
+CODEC_ERRORS: Any = (
     zlib.error,
     isal_zlib.error,
     igzip_lib.error,

@@ -137,7 +137,9 @@ class Landing:
             os.readlink(steps[-1], dir_fd=above)
         except OSError:
             return file_problem(error, "unpack into", self.path(steps))
-        return UnsafePath(f"A link stands where its folder {quoted(steps[-1])} should be; nothing is written through links.")
+        return UnsafePath(
+            f"A link stands where its folder {quoted(steps[-1])} should be; nothing is written through links."
+        )
 
     def new_file(self, steps: Steps) -> NewFile:
         """A file that appears under its name when it is committed. Raises ``OSError`` and what :meth:`folder` does."""

@@ -42,14 +42,13 @@ class SafeName:
 
 def safe_name(path: str) -> SafeName:
     """Make an entry's path fit for the disk, or say why it can't be."""
-    if path and path[0] not in "/." and path.isascii() and path.isprintable() and len(path) < MAX_COMPONENT:
-        # The ordinary case, without looking at each step.
-        if "//" not in path and "/." not in path and path[1:2] != ":":
-            return SafeName(tuple(path.rstrip("/").split("/")))
-    return _safe_name(path)
+    ordinary = path and path[0] not in "/." and path.isascii() and path.isprintable() and len(path) < MAX_COMPONENT
+    if ordinary and "//" not in path and "/." not in path and path[1:2] != ":":
+        return SafeName(tuple(path.rstrip("/").split("/")))
+    return _careful_name(path)
 
 
-def _safe_name(path: str) -> SafeName:
+def _careful_name(path: str) -> SafeName:
     if path.startswith("/"):
         return SafeName((), refused="it would land outside the folder (its name begins with “/”)")
     if _DRIVE.match(path):

@@ -25,7 +25,12 @@ class Found:
 
 
 def walk(
-    item: Path, name: str, *, exclude: Sequence[str] = (), skip: Path | None = None, tick: Callable[[], None] | None = None
+    item: Path,
+    name: str,
+    *,
+    exclude: Sequence[str] = (),
+    skip: Path | None = None,
+    tick: Callable[[], None] | None = None,
 ) -> Found:
     """An item with everything below it, in the order of names; links are kept as links.
 
@@ -82,7 +87,7 @@ def _item(path: Path, inside: str, kind: Kind, status: os.stat_result) -> PackIt
         size=status.st_size if kind == Kind.FILE else 0,
         mtime_ns=status.st_mtime_ns,
         mode=stat.S_IMODE(status.st_mode) & _PERMISSIONS,
-        target=os.readlink(path) if kind == Kind.LINK else "",
+        target=os.readlink(path) if kind == Kind.LINK else "",  # noqa: PTH115 - a Path would tidy it
     )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import stat
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
@@ -89,7 +90,7 @@ class NameTable:
     def all_raw(self) -> list[bytes]:
         """The bytes of every path."""
         blob, starts = self.blob, self.starts.tolist()
-        return [blob[a:b] for a, b in zip(starts, starts[1:], strict=False)]
+        return [blob[a:b] for a, b in itertools.pairwise(starts)]
 
 
 @dataclass(frozen=True, slots=True)

@@ -117,7 +117,7 @@ def needs_own_folder(reader: ArchiveReader) -> bool:
     """Whether the content would lie loose: there is more than one thing at its top, or that one is not a folder."""
     tops: set[bytes] = set()
     for name in reader.catalog.names.all_raw():
-        head, slash, rest = name.partition(b"/")
+        head, slash, _ = name.partition(b"/")
         tops.add(head + slash)
         if len(tops) > 1 or not slash:
             return True
@@ -187,9 +187,7 @@ def _issues(reader: ArchiveReader, steps: list[Step]) -> Iterator[Issue]:
             yield Issue(reader.catalog.path(step.row), prefix + step.note)
 
 
-def _step(
-    reader: ArchiveReader, row: int, place: _Place, *, keep_folders: bool, on_clash: UnpackClash
-) -> Step | None:
+def _step(reader: ArchiveReader, row: int, place: _Place, *, keep_folders: bool, on_clash: UnpackClash) -> Step | None:
     entry = reader.catalog.entry(row)
     size = max(entry.size, 0) if entry.kind == Kind.FILE else 0
     if entry.kind == Kind.DIR and not keep_folders:

@@ -115,7 +115,9 @@ class _Run:
             self._say(step, error)
         except OSError as error:
             if error.errno in _FULL:
-                raise NoSpace(f"The disk with {quoted(str(self._plan.root))} is full. What was unpacked was taken away again.") from error
+                raise NoSpace(
+                    f"The disk with {quoted(str(self._plan.root))} is full. What was unpacked was taken away again."
+                ) from error
             self._say(step, file_problem(error, "write", self._plan.root.joinpath(*step.target)))
 
     def _say(self, step: Step, error: RundletError) -> None:

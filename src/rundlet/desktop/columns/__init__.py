@@ -1,0 +1,1 @@
+"""The three columns of the sentence: From, How, To."""

@@ -1,0 +1,1 @@
+"""How rows are painted."""

@@ -1,0 +1,1 @@
+"""Qt models over listings that know no Qt."""

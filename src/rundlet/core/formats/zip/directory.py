@@ -149,11 +149,15 @@ def read_directory(source: ByteSource, end: End, limits: Limits) -> Directory:
     blob = read_exactly(source, end.start, end.size)
     positions, damaged = _record_positions(blob)
     if damaged and not len(positions):
-        raise Corrupt(f"The table of contents of {quoted(source.name)} is damaged.", archive=source.name, offset=end.start)
+        raise Corrupt(
+            f"The table of contents of {quoted(source.name)} is damaged.", archive=source.name, offset=end.start
+        )
     notices = []
     if damaged:
         count = plural(len(positions), "entry")
-        notices.append(Issue(source.name, f"its table of contents is damaged behind {count}, so the rest is not listed"))
+        notices.append(
+            Issue(source.name, f"its table of contents is damaged behind {count}, so the rest is not listed")
+        )
     elif len(positions) != end.entries and (len(positions) - end.entries) % (MAX16 + 1):
         said, there = plural(end.entries, "entry"), number(len(positions))
         notices.append(Issue(source.name, f"it says that it has {said}, and {there} are there"))
@@ -356,5 +360,3 @@ def _overlapping(offset: I64, packed: I64, directory: int) -> NDArray[np.bool_]:
     bad[order[1:][np.maximum.accumulate(ends)[:-1] > sorted_offset[1:]]] = True
     bad[order[ends > directory]] = True
     return bad
-
-

@@ -133,5 +133,3 @@ def checked(plain: Iterable[bytes], size: int, crc: int) -> Iterator[bytes]:
         raise Truncated("It unpacks to less than its stated size.")
     if seen != crc:
         raise ChecksumMismatch("Its content fails its checksum.")
-
-

@@ -105,7 +105,9 @@ class ZipWriter:
                 job.advance(entries=1)
                 continue
             if packed.item.kind == Kind.FILE and packed.size != packed.item.size:
-                report.add(packed.item.path, "it changed while it was read; it was packed as it was then", problem=False)
+                report.add(
+                    packed.item.path, "it changed while it was read; it was packed as it was then", problem=False
+                )
             offset = self._sink.tell()
             row = _Row(
                 packed.item.path.encode("utf-8", "surrogateescape"),

@@ -1,0 +1,65 @@
+#!/bin/sh
+# Makes .venv with everything Rundlet needs, and installs the system libraries that Qt wants where that is allowed.
+# Usage: scripts/setup.sh [display]    with "display", a virtual screen for the tests is wanted too
+set -eu
+cd "$(dirname "$0")/.."
+venv=.venv
+wanted_display=${1:-}
+
+say() { printf '%s\n' "$*" >&2; }
+
+as_root() {
+  if [ "$(id -u)" = 0 ]; then "$@"
+  elif command -v sudo >/dev/null 2>&1 && sudo -n true 2>/dev/null; then sudo -n "$@"
+  else return 1
+  fi
+}
+
+apt_install() { # packages …
+  if command -v apt-get >/dev/null 2>&1 &&
+     as_root env DEBIAN_FRONTEND=noninteractive sh -c \
+       'apt-get update -qq && apt-get install -y -qq --no-install-recommends "$@"' sh "$@" >/dev/null; then
+    return 0
+  fi
+  say "Some system packages are missing. Run this line, then the same make again:"
+  say "  sudo apt-get install --no-install-recommends $*"
+  exit 1
+}
+
+find_python() {
+  for name in python3 python3.13 python3.12 python3.11; do
+    if command -v "$name" >/dev/null 2>&1 &&
+       "$name" -c 'import sys; raise SystemExit(sys.version_info < (3, 11))' 2>/dev/null; then
+      printf '%s' "$name"; return 0
+    fi
+  done
+  return 1
+}
+
+python=$(find_python) || { apt_install python3 python3-venv; python=$(find_python) || { say "Python 3.11 or newer is needed."; exit 1; }; }
+"$python" -c 'import ensurepip, venv' 2>/dev/null || apt_install python3-venv
+
+stamp=$venv/.installed
+state=$(cat pyproject.toml constraints.txt scripts/setup.sh | cksum)
+if [ ! -x $venv/bin/rundlet ] || [ "$(cat $stamp 2>/dev/null || true)" != "$state" ]; then
+  [ -x $venv/bin/python ] || "$python" -m venv $venv
+  say "Installing the Python packages into $venv …"
+  $venv/bin/python -m pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
+  printf '%s' "$state" > $stamp
+fi
+
+# What Qt's plugins miss is asked of the loader, not guessed from a list of distributions.
+plugins=$($venv/bin/python -c 'import PySide6, pathlib; print(pathlib.Path(PySide6.__file__).parent / "Qt" / "plugins" / "platforms")')
+missing=$(ldd "$plugins"/libqxcb.so "$plugins"/libqoffscreen.so 2>/dev/null | grep 'not found' | grep -v 'libQt6\|libpyside\|libshiboken' || true)
+packages=
+if [ -n "$missing" ]; then
+  packages="libegl1 libgl1 libdbus-1-3 libfontconfig1 libglib2.0-0 libxkbcommon0 libxkbcommon-x11-0 libx11-xcb1
+    libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0
+    libxcb-xinerama0 libxcb-xkb1"
+fi
+if ! command -v fc-list >/dev/null 2>&1 || [ -z "$(fc-list 2>/dev/null | head -n 1)" ]; then
+  packages="$packages fontconfig fonts-noto-core"
+fi
+if [ "$wanted_display" = display ] && ! command -v Xvfb >/dev/null 2>&1; then packages="$packages xvfb"; fi
+# shellcheck disable=SC2086 -- a list of words on purpose
+if [ -n "$packages" ]; then say "Installing system packages …"; apt_install $packages; fi

@@ -1,0 +1,77 @@
+"""What sort of file a name stands for, in a person's words."""
+
+from __future__ import annotations
+
+from enum import Enum
+
+
+class Sort(Enum):
+    """A group of file types that people look for together; the value is its word in the plural."""
+
+    FOLDERS = "Folders"
+    ARCHIVES = "Archives"
+    PICTURES = "Pictures"
+    TABLES = "Tables"
+    SOUND = "Sound"
+    FILMS = "Films"
+    MAPS = "Maps"
+    TEXT = "Text"
+    DOCUMENTS = "Documents"
+    PROGRAMS = "Programs"
+    LINKS = "Links"
+    OTHER = "Other"
+
+
+_ENDINGS = {
+    Sort.ARCHIVES: "zip 7z tar gz tgz bz2 tbz2 xz txz zst tzst z lzma jar whl deb rpm iso cab rar 001 z01",
+    Sort.PICTURES: "jpg jpeg png gif bmp tif tiff webp heic avif ico raw cr2 nef dng",
+    Sort.TABLES: "csv tsv ods xls xlsx parquet db sqlite",
+    Sort.SOUND: "wav mp3 ogg opus flac m4a aac mid aiff",
+    Sort.FILMS: "mp4 mkv mov avi webm mpg mpeg",
+    Sort.MAPS: "geojson gpx kml svg shp osm topojson",
+    Sort.TEXT: "txt md rst log ini cfg conf toml yaml yml json xml html htm css tex",
+    Sort.DOCUMENTS: "pdf odt doc docx odp ppt pptx rtf epub ps",
+    Sort.PROGRAMS: "py sh js ts c h cpp hpp rs go java kt rb pl php exe dll so bin appimage msi deb bat",
+}
+
+_BY_ENDING = {ending: sort for sort, endings in reversed(_ENDINGS.items()) for ending in endings.split()}
+
+_WORDS = {
+    "jpg": "JPEG picture",
+    "jpeg": "JPEG picture",
+    "csv": "CSV table",
+    "wav": "WAV sound",
+    "txt": "Plain text",
+    "md": "Markdown text",
+    "pdf": "PDF document",
+    "svg": "SVG drawing",
+    "geojson": "GeoJSON map",
+}
+
+_NOUNS = {
+    Sort.ARCHIVES: "archive",
+    Sort.PICTURES: "picture",
+    Sort.TABLES: "table",
+    Sort.SOUND: "sound",
+    Sort.FILMS: "film",
+    Sort.MAPS: "map",
+    Sort.TEXT: "text",
+    Sort.DOCUMENTS: "document",
+    Sort.PROGRAMS: "program",
+}
+
+
+def sort_of(name: str) -> Sort:
+    """The group of a file, by the ending of its name."""
+    return _BY_ENDING.get(name.rpartition(".")[2].lower(), Sort.OTHER) if "." in name else Sort.OTHER
+
+
+def word_for(name: str) -> str:
+    """What a file is, e.g. ``"PNG picture"``; ``"File"`` when its name does not tell."""
+    ending = name.rpartition(".")[2].lower() if "." in name else ""
+    if ending in _WORDS:
+        return _WORDS[ending]
+    noun = _NOUNS.get(sort_of(name))
+    if noun is not None:
+        return f"{ending.upper()} {noun}"
+    return f"{ending.upper()} file" if 0 < len(ending) <= 5 else "File"

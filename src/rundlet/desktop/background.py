@@ -1,0 +1,115 @@
+"""Work off the interface's thread, with its results brought back by polling.
+
+Threads touch no Qt object: they put what they have into a queue that a timer empties while anything is under way.
+"""
+
+from __future__ import annotations
+
+import queue
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
+from typing import Any, TypeVar
+
+from PySide6.QtCore import QObject, QTimer
+
+from rundlet.core.jobs.job import Job
+
+T = TypeVar("T")
+
+_POLL_MS = 16
+_THREADS = 6
+
+Done = Callable[[Any], None]
+Failed = Callable[[BaseException], None]
+
+
+class Task:
+    """One piece of work under way."""
+
+    def __init__(self, job: Job, done: Done, failed: Failed) -> None:
+        self.job = job
+        self.done = done
+        self.failed = failed
+        self.dropped = False
+
+    def drop(self) -> None:
+        """Cancel the work and take no more notice of it."""
+        self.dropped = True
+        self.job.cancel()
+
+
+class Background(QObject):
+    """Runs work in threads and calls back on the interface's thread."""
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="background")
+        self._results: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+        self._running: set[Task] = set()
+        self._timer = QTimer(self)
+        self._timer.setInterval(_POLL_MS)
+        self._timer.timeout.connect(self._deliver)
+
+    def run(self, work: Callable[[Job], Any], *, done: Done, failed: Failed) -> Task:
+        """Start ``work(job)``; later call ``done(result)`` or ``failed(error)``, never both, here and not in the thread."""
+        task = Task(Job(), done, failed)
+        self._running.add(task)
+        self._pool.submit(self._work, task, work)
+        self._timer.start()
+        return task
+
+    def _work(self, task: Task, work: Callable[[Job], Any]) -> None:
+        try:
+            result = work(task.job)
+        except BaseException as error:  # noqa: BLE001 - handed to the interface's thread, whatever it is
+            self._results.put(partial(self._finish, task, task.failed, error))
+        else:
+            self._results.put(partial(self._finish, task, task.done, result))
+
+    def tell(self, call: Callable[[], None]) -> None:
+        """From a working thread: have something called on the interface's thread."""
+        self._results.put(call)
+
+    def _finish(self, task: Task, callback: Callable[[Any], None], value: Any) -> None:
+        self._running.discard(task)
+        if not task.dropped:
+            callback(value)
+
+    def _deliver(self) -> None:
+        while not self._results.empty():
+            self._results.get()()
+        if not self._running:
+            self._timer.stop()
+
+    @property
+    def busy(self) -> bool:
+        """Whether anything is under way."""
+        return bool(self._running)
+
+    def close(self) -> None:
+        """Cancel everything and wait for the threads to end; no callback comes after this."""
+        for task in tuple(self._running):
+            task.drop()
+        self._pool.shutdown(cancel_futures=True)
+        self._timer.stop()
+        self._running.clear()
+
+
+class Latest:
+    """Work of which only the newest counts: starting anew drops what is still under way."""
+
+    def __init__(self, background: Background) -> None:
+        self._background = background
+        self._task: Task | None = None
+
+    def run(self, work: Callable[[Job], Any], *, done: Done, failed: Failed) -> None:
+        """As :meth:`Background.run`, after dropping the work before."""
+        self.drop()
+        self._task = self._background.run(work, done=done, failed=failed)
+
+    def drop(self) -> None:
+        """Take no more notice of what is under way."""
+        if self._task is not None:
+            self._task.drop()
+            self._task = None

@@ -1,0 +1,148 @@
+"""Small building blocks that all columns use."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayout,
+    QLayoutItem,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rundlet.desktop.theme.theme import theme
+
+
+def label(words: str = "", role: str = "body", *, wrap: bool = True) -> QLabel:
+    """A label in one of the style sheet's roles."""
+    made = QLabel(words)
+    made.setProperty("role", role)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    made.setWordWrap(wrap)
+    if wrap:
+        made.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+    return made
+
+
+def heading(words: str) -> QLabel:
+    """A small heading in capitals."""
+    made = label(words.upper(), "heading", wrap=False)
+    made.setAccessibleName(words)
+    return made
+
+
+def restyle(widget: QWidget, name: str, value: str) -> None:
+    """Set a property that the style sheet asks for, and have it looked at again."""
+    if widget.property(name) != value:
+        widget.setProperty(name, value)
+        widget.style().unpolish(widget)
+        widget.style().polish(widget)
+
+
+class Column(QFrame):
+    """A card with a heading, and a layout to fill."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setObjectName("column")
+        self.setAccessibleName(name)
+        s = theme.sizes
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(s.wide, s.wide - s.space, s.wide, s.wide - s.space)
+        self.body.setSpacing(s.gap)
+        self.head = QHBoxLayout()
+        self.head.addWidget(heading(name))
+        self.head.addStretch(1)
+        self.body.addLayout(self.head)
+
+
+class Choices(QWidget):
+    """A row of buttons of which one is chosen."""
+
+    chosen = Signal(str)
+
+    def __init__(self, options: Sequence[tuple[str, str]], *, name: str) -> None:
+        super().__init__()
+        self.setAccessibleName(name)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(theme.sizes.space)
+        self._group = QButtonGroup(self)
+        self._buttons: dict[str, QPushButton] = {}
+        for key, words in options:
+            button = QPushButton(words)
+            button.setCheckable(True)
+            button.setProperty("role", "choice")
+            button.clicked.connect(self._clicked)
+            self._group.addButton(button)
+            self._buttons[key] = button
+            row.addWidget(button)
+        row.addStretch(1)
+
+    def choose(self, key: str) -> None:
+        """Choose one without saying so."""
+        self._buttons[key].setChecked(True)
+
+    def _clicked(self) -> None:
+        self.chosen.emit(next(key for key, button in self._buttons.items() if button.isChecked()))
+
+
+class FlowLayout(QLayout):
+    """Puts widgets in lines, as words in a text."""
+
+    def __init__(self, gap: int) -> None:
+        super().__init__()
+        self.setContentsMargins(0, 0, 0, 0)
+        self._gap = gap
+        self._items: list[QLayoutItem] = []
+
+    def addItem(self, item: QLayoutItem) -> None:
+        self._items.append(item)
+
+    def count(self) -> int:
+        return len(self._items)
+
+    def itemAt(self, index: int) -> QLayoutItem | None:
+        return self._items[index] if 0 <= index < len(self._items) else None
+
+    def takeAt(self, index: int) -> QLayoutItem | None:
+        return self._items.pop(index) if 0 <= index < len(self._items) else None
+
+    def hasHeightForWidth(self) -> bool:
+        return True
+
+    def heightForWidth(self, width: int) -> int:
+        return self._arrange(QRect(0, 0, width, 0), place=False)
+
+    def setGeometry(self, rect: QRect) -> None:
+        super().setGeometry(rect)
+        self._arrange(rect, place=True)
+
+    def sizeHint(self) -> QSize:
+        return self.minimumSize()
+
+    def minimumSize(self) -> QSize:
+        size = QSize()
+        for item in self._items:
+            size = size.expandedTo(item.minimumSize())
+        return size
+
+    def _arrange(self, rect: QRect, *, place: bool) -> int:
+        x, y, line = rect.left(), rect.top(), 0
+        for item in self._items:
+            hint = item.sizeHint()
+            if x > rect.left() and x + hint.width() > rect.right() + 1:
+                x, y, line = rect.left(), y + line + self._gap, 0
+            if place:
+                item.setGeometry(QRect(QPoint(x, y), hint))
+            x += hint.width() + self._gap
+            line = max(line, hint.height())
+        return y + line - rect.top()

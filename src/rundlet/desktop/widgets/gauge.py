@@ -1,0 +1,106 @@
+"""The gauge: a cask lying on its side. Its outline is the original size, its filling the packed one."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from rundlet.core import text
+from rundlet.desktop.theme.theme import theme
+
+_BULGE = 0.12
+_HOOPS = (0.08, 0.16, 0.84, 0.92)
+
+
+class Gauge(QWidget):
+    """Compares two sizes; its words are also in its accessible description."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._before = 0
+        self._after: int | None = None
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName("Gauge")
+
+    def show_sizes(self, before: int, after: int | None) -> None:
+        """Sizes in bytes; None while the packed size is not known."""
+        self._before, self._after = before, after
+        self.setAccessibleDescription(self._words())
+        self.setToolTip(self._exact())
+        self.update()
+
+    def _words(self) -> str:
+        if self._after is None:
+            return f"{text.size(self._before)} before packing"
+        return f"{text.size(self._after)} of {text.size(self._before)}"
+
+    def _exact(self) -> str:
+        if self._after is None:
+            return f"{text.number(self._before)} bytes before packing"
+        return f"{text.number(self._after)} of {text.number(self._before)} bytes"
+
+    def sizeHint(self) -> QSize:
+        return QSize(theme.sizes.to_least, theme.sizes.gauge)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        s = theme.sizes
+        body = QRectF(self.rect()).adjusted(s.edge, s.edge, -s.edge, -s.edge)
+        cask = cask_path(body)
+        painter.fillPath(cask, theme.color("oak_wash"))
+        filled = QRectF(body)
+        if self._after is not None and self._before > 0:
+            filled.setWidth(body.width() * min(self._after / self._before, 1.0))
+            painter.save()
+            painter.setClipPath(cask)
+            painter.fillRect(filled, theme.color("wine"))
+            painter.restore()
+        self._paint_hoops(painter, body, cask)
+        painter.setPen(QPen(theme.color("oak"), 1.5))
+        painter.drawPath(cask)
+        self._paint_words(painter, body, filled)
+
+    def _paint_hoops(self, painter: QPainter, body: QRectF, cask: QPainterPath) -> None:
+        painter.save()
+        painter.setClipPath(cask)
+        hoop = theme.color("oak")
+        hoop.setAlphaF(0.45)
+        painter.setPen(QPen(hoop, theme.sizes.mark))
+        for share in _HOOPS:
+            x = body.left() + share * body.width()
+            bend = (0.5 - share) * body.height() * _BULGE
+            path = QPainterPath()
+            path.moveTo(x, body.top())
+            path.quadTo(x - bend * 2, body.center().y(), x, body.bottom())
+            painter.drawPath(path)
+        painter.restore()
+
+    def _paint_words(self, painter: QPainter, body: QRectF, filled: QRectF) -> None:
+        painter.setFont(theme.font(theme.sizes.body, bold=True))
+        words = self._words()
+        width = painter.fontMetrics().horizontalAdvance(words)
+        inset = theme.sizes.wide
+        inside = self._after is not None and filled.width() > width + 2 * inset
+        painter.setPen(theme.color("on_wine" if inside else "ink"))
+        if self._after is None:
+            left = body.center().x() - width / 2
+        elif inside:
+            left = filled.center().x() - width / 2
+        else:
+            left = min(filled.right() + inset, body.right() - width - inset)
+        painter.drawText(QRectF(left, body.top(), width + 2, body.height()), Qt.AlignmentFlag.AlignVCenter, words)
+
+
+def cask_path(body: QRectF) -> QPainterPath:
+    """The outline of a cask that fills a rectangle."""
+    dent = body.height() * _BULGE
+    end = body.width() * 0.012
+    path = QPainterPath()
+    path.moveTo(body.left() + end, body.top() + dent)
+    path.quadTo(body.center().x(), body.top() - dent, body.right() - end, body.top() + dent)
+    path.quadTo(body.right() + end, body.center().y(), body.right() - end, body.bottom() - dent)
+    path.quadTo(body.center().x(), body.bottom() + dent, body.left() + end, body.bottom() - dent)
+    path.quadTo(body.left() - end, body.center().y(), body.left() + end, body.top() + dent)
+    return path
