@@ -146,6 +146,7 @@ class Workspace(QObject):
         self.plan: UnpackPlan | None = None
         self._history: list[Place] = []
         self._choose_after: list[Path] = []
+        self._fail_after: BaseException | None = None
         self._list_task = Latest(background)
         self._size_task = Latest(background)
         self._plan_task = Latest(background)
@@ -243,6 +244,9 @@ class Workspace(QObject):
         self._choose_after = []
         if wanted:
             self.restored.emit(wanted)
+        failure, self._fail_after = self._fail_after, None
+        if failure is not None:
+            self._fail(failure)
 
     def _open_archive(self, place: Place, otherwise: Path | None = None) -> None:
         path = place.archive
@@ -255,8 +259,10 @@ class Workspace(QObject):
         def failed(error: BaseException) -> None:
             if otherwise is not None and isinstance(error, FileProblem | FormatError | LimitExceeded):
                 self._choose_after = [otherwise]
+                self._fail_after = error
                 self._stand(Place(otherwise.parent))
-            self._fail(error)
+            else:
+                self._fail(error)
 
         self._list_task.run(work, done=lambda opened: self._settle_in(place, opened), failed=failed)
 

@@ -51,7 +51,7 @@ def compress_piece(data: bytes, level: int, *, before: bytes, last: bool) -> byt
     """
     if level in _QUICK or _system_inflate() is None:
         quick = _QUICK.get(level, 3)
-        coder = isal_zlib.compressobj(quick, isal_zlib.DEFLATED, _RAW, 9, 0, before or None)
+        coder = isal_zlib.compressobj(quick, isal_zlib.DEFLATED, _RAW, 9, 0, *([before] if before else []))
         return coder.compress(data) + coder.flush(isal_zlib.Z_FINISH if last else isal_zlib.Z_SYNC_FLUSH)
     packed = bytes(deflate.deflate_compress(data, _TIGHT[level]))
     return packed if last else _open_ended(packed, len(data))

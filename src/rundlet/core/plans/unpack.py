@@ -245,8 +245,7 @@ class _Place:
         blocked = self._blocked(target)
         if blocked:
             return Step(row, Kind.DIR, 0, target, Action.REFUSE, blocked)
-        there = self._existing(target) is not None or target in self._planned
-        self._plan_folders(target)
+        there = self._existing(target) is not None
         return Step(row, Kind.DIR, 0, target, Action.JOIN if there else Action.MAKE, "; ".join(notes))
 
     def _blocked(self, folder: Steps) -> str:

@@ -167,6 +167,7 @@ class FromColumn(Column):
 
     def _lay_out_header(self) -> None:
         header = self.view.header()
+        header.setAccessibleName("Columns of the list")
         header.setStretchLastSection(False)
         header.setSectionsMovable(False)
         header.setMinimumSectionSize(theme.sizes.control)

@@ -135,7 +135,9 @@ class PackTarget(QWidget):
         column.addWidget(self.facts)
         self.go = go_button("Pack")
         column.addWidget(self.go)
-        self.name.textEdited.connect(workspace.set_stem)
+        self._typing = False
+        self.name.textEdited.connect(self._name_typed)
+        self.name.editingFinished.connect(self._show)
         self.replace.toggled.connect(workspace.set_replace)
         self.folder.changed.connect(workspace.set_pack_folder)
         workspace.pack_changed.connect(self._show)
@@ -144,10 +146,9 @@ class PackTarget(QWidget):
         ws, desk, choice = self._workspace, self._workspace.pack, self._workspace.choice
         if ws.place.in_archive:
             return
-        if not (self.name.hasFocus() and self.name.text().strip() == desk.stem):
-            at = self.name.cursorPosition()
+        if not self._typing and self.name.text() != desk.stem:
             self.name.setText(desk.stem)
-            self.name.setCursorPosition(at if self.name.hasFocus() else 0)
+            self.name.setCursorPosition(0)
         self.ending.setText(desk.info.ending)
         self.folder.show_folder(ws.pack_folder)
         self._show_clash()
@@ -162,6 +163,12 @@ class PackTarget(QWidget):
         restyle(self.facts, "role", "soft" if there else "warn")
         self.go.setText(f"Pack {text.plural(choice.items, 'item')}" if choice.items else "Pack")
         self.go.setEnabled(choice.items > 0 and there)
+
+    def _name_typed(self, words: str) -> None:
+        """While a name is being typed it is not tidied under the person's hands."""
+        self._typing = True
+        self._workspace.set_stem(words)
+        self._typing = False
 
     def _show_clash(self) -> None:
         ws = self._workspace
@@ -275,6 +282,7 @@ def go_button(words: str) -> QPushButton:
     button = QPushButton(words)
     button.setProperty("role", "go")
     button.setToolTip("Ctrl+Enter")
+    button.setEnabled(False)  # until there is something to do
     return button
 
 

@@ -1,0 +1,12 @@
+"""``make bench``: every table, or those named on the command line."""
+
+from __future__ import annotations
+
+import sys
+
+from benchmarks import window_bench, zip_bench
+
+TABLES = {"zip": zip_bench.run, "window": window_bench.run}
+
+for name in sys.argv[1:] or TABLES:
+    TABLES[name]()

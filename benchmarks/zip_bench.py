@@ -1,0 +1,134 @@
+"""zip: packing, unpacking and listing."""
+
+from __future__ import annotations
+
+import os
+import zipfile
+import zlib
+from pathlib import Path
+
+from benchmarks.measure import MIB, all_bytes, head, mixed_corpus, peak_memory, row, scratch, seconds, small_files
+from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.plans.pack import PackClash, plan_pack
+from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.work.pack import pack
+from rundlet.core.work.unpack import unpack
+
+_MILLION = 1_000_000
+
+
+def run() -> None:
+    """Print the table."""
+    head("zip")
+    with scratch(memory=True) as folder:
+        _codec_rows(folder)
+    with scratch() as folder:
+        _small_rows(folder)
+    with scratch(memory=True) as folder:
+        _list_row(folder)
+
+
+def _pack(target: Path, items: list[Path], level: int, workers: int | None = None) -> None:
+    plan = plan_pack(items, target=target, info=by_id("zip").info, level=level, on_clash=PackClash.REPLACE)
+    pack(plan, workers=workers)
+
+
+def _unpack(archive: Path, into: Path, workers: int | None = None) -> None:
+    reader = open_archive(archive)
+    unpack(plan_unpack(reader, into=into), reader, workers=workers)
+    reader.close()
+
+
+def _codec_rows(folder: Path) -> None:
+    corpus = mixed_corpus(folder, 120 * MIB)
+    data = all_bytes(corpus)
+    packed = [zlib.compress(d, 6, -15) for d in data]
+    raw_size = sum(map(len, packed))
+    raw = seconds(lambda: [zlib.compress(d, 6, -15) for d in data], runs=1)
+    target = folder / "x.zip"
+    goals = {1: "12, 10 % larger", 3: "", 5: "4, no larger (default)", 6: "", 9: ""}
+    for level, goal in goals.items():
+        for workers in (1, 2):
+            took = seconds(
+                lambda level=level, workers=workers: _pack(target, [corpus], level, workers), runs=1 if level > 6 else 3
+            )
+            larger = target.stat().st_size / raw_size - 1
+            name = f"pack, level {level}, {workers} core{'s' * (workers > 1)}"
+            row(name, "zlib level 6, one thread", raw / took, goal if workers == 2 else "", f"{larger:+.1%}")
+    inflate = seconds(lambda: [zlib.decompress(d, -15) for d in packed])
+    _pack(target, [corpus], 6)
+    for workers in (1, 2):
+        number = 0
+
+        def once(workers: int = workers) -> None:
+            nonlocal number
+            number += 1
+            _unpack(target, folder / f"out-{workers}-{number}", workers)
+
+        took = seconds(once)
+        name = f"unpack to memory, {workers} core{'s' * (workers > 1)}"
+        row(name, "zlib inflate, one thread", inflate / took, "2.5" if workers == 2 else "")
+
+
+def _small_rows(folder: Path) -> None:
+    root = small_files(folder, 20_000)
+    number = 0
+
+    def bare_read() -> None:
+        for place, _, names in os.walk(root):
+            for name in names:
+                with open(f"{place}/{name}", "rb") as file:
+                    file.read()
+
+    def bare_write() -> None:
+        nonlocal number
+        number += 1
+        for i, data in enumerate(contents):
+            if not i % 500:
+                os.makedirs(f"{folder}/bare-{number}/{i // 500}")
+            with open(f"{folder}/bare-{number}/{i // 500}/{i}", "wb") as file:
+                file.write(data)
+
+    contents = all_bytes(root)
+    reading, writing = seconds(bare_read), seconds(bare_write)
+    target = folder / "small.zip"
+    took = seconds(lambda: _pack(target, [root], 5))
+    row(
+        "pack 20,000 small files",
+        "bare loop that writes them",
+        writing / took,
+        "0.67",
+        f"bare reading alone: {reading / took:.2f}",
+    )
+    took = seconds(lambda: _unpack(target, folder / f"ours-{os.urandom(4).hex()}"))
+    row("unpack 20,000 small files", "bare loop that writes them", writing / took, "0.67")
+
+
+_OURS = """
+import sys, time
+from pathlib import Path
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.tree import ArchiveTree
+begin = time.perf_counter()
+reader = open_archive(Path(sys.argv[1]))
+tree = ArchiveTree(reader.catalog)
+print(time.perf_counter() - begin)
+"""
+
+_THEIRS = """
+import sys, time, zipfile
+begin = time.perf_counter()
+archive = zipfile.ZipFile(sys.argv[1])
+print(time.perf_counter() - begin)
+"""
+
+
+def _list_row(folder: Path) -> None:
+    target = folder / "million.zip"
+    with zipfile.ZipFile(target, "w") as out:
+        for i in range(_MILLION):
+            out.writestr(zipfile.ZipInfo(f"folder {i // 1000:04d}/entry number {i:07d}.txt"), b"")
+    ours, our_peak = peak_memory(_OURS, str(target))
+    theirs, their_peak = peak_memory(_THEIRS, str(target))
+    note = f"{ours:.1f} s; memory {our_peak / MIB:.0f} against {their_peak / MIB:.0f} MiB"
+    row("open 1,000,000 entries with the folder tree", "the standard library", theirs / ours, "5", note)

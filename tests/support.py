@@ -1,0 +1,150 @@
+"""What several tests need: trees to pack, trees to compare, hand-made archives and foreign ones found on the machine."""
+
+from __future__ import annotations
+
+import os
+import stat
+import struct
+import sys
+import zlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.jobs.report import Report
+from rundlet.core.plans.pack import PackClash, plan_pack
+from rundlet.core.plans.unpack import UnpackClash, plan_unpack
+from rundlet.core.work.pack import pack
+from rundlet.core.work.unpack import unpack
+
+
+def pack_to(
+    target: Path, items: Sequence[Path], *, level: int = 5, workers: int | None = None, fmt: str = "zip"
+) -> Report:
+    """Pack without ceremony."""
+    plan = plan_pack(items, target=target, info=by_id(fmt).info, level=level, on_clash=PackClash.REPLACE)
+    return pack(plan, workers=workers)
+
+
+def unpack_to(
+    archive: Path, into: Path, *, clash: UnpackClash = UnpackClash.RENAME, workers: int | None = None
+) -> Report:
+    """Unpack everything without ceremony."""
+    reader = open_archive(archive)
+    try:
+        return unpack(plan_unpack(reader, into=into, on_clash=clash), reader, workers=workers)
+    finally:
+        reader.close()
+
+
+@dataclass(frozen=True)
+class Node:
+    """What a path on the disk is, for comparing."""
+
+    kind: str
+    mode: int
+    content: bytes
+    seconds: int
+
+
+def snapshot(root: Path, *, times: bool = True) -> dict[str, Node]:
+    """Everything below a folder, by its relative path."""
+    found = {}
+    for folder, dirs, files in os.walk(root):
+        for name in dirs + files:
+            path = Path(folder, name)
+            status = path.lstat()
+            seconds = int(status.st_mtime) if times and not path.is_symlink() else 0
+            if path.is_symlink():
+                node = Node("link", 0, os.readlink(os.fsencode(path)), 0)
+            elif path.is_dir():
+                node = Node("dir", stat.S_IMODE(status.st_mode), b"", seconds)
+            else:
+                node = Node("file", stat.S_IMODE(status.st_mode), path.read_bytes(), seconds)
+            found[str(path.relative_to(root))] = node
+    return found
+
+
+def make_tree(root: Path) -> Path:
+    """A folder with something of everything."""
+    tree = root / "tree"
+    (tree / "empty folder").mkdir(parents=True)
+    (tree / "in" / "deep" / "er").mkdir(parents=True)
+    (tree / "empty").touch()
+    (tree / "plain.txt").write_bytes(b"some words, " * 5000)
+    (tree / "in" / "noise.bin").write_bytes(os.urandom(300_000))
+    (tree / "in" / "deep" / "Grüße 川 σ.txt").write_bytes(b"names in many scripts")
+    (tree / "in" / "deep" / "er" / "run.sh").write_bytes(b"#!/bin/sh\n")
+    (tree / "in" / "deep" / "er" / "run.sh").chmod(0o750)
+    (tree / "in" / "large.csv").write_bytes(b"".join(b"%d,%d\n" % (i, i * i % 977) for i in range(300_000)))
+    (tree / "link").symlink_to("in/deep")
+    os.utime(tree / "plain.txt", (1_900_000_001, 1_900_000_001))
+    os.utime(tree / "empty folder", (1_500_000_000, 1_500_000_000))
+    return tree
+
+
+@dataclass
+class Raw:
+    """One entry of a hand-made zip; the fields say what is written, true or not."""
+
+    name: bytes
+    data: bytes = b"content"
+    mode: int = 0o100644
+    method: int = 0
+    packed: bytes | None = None
+    size: int | None = None
+    crc: int | None = None
+    flags: int = 0x800
+    local_method: int | None = None
+    extra: bytes = b""
+    host: int = 3
+    descriptor: bytes = b""
+    offset: int | None = None
+
+
+def raw_zip(entries: Sequence[Raw], *, before: bytes = b"", comment: bytes = b"", count: int | None = None) -> bytes:
+    """A zip made record by record, apart from the package's own writer."""
+    body, central = bytearray(before), bytearray()
+    for e in entries:
+        packed = e.data if e.packed is None else e.packed
+        size = len(e.data) if e.size is None else e.size
+        crc = zlib.crc32(e.data) if e.crc is None else e.crc
+        offset = len(body) - len(before) if e.offset is None else e.offset
+        method = e.method if e.local_method is None else e.local_method
+        known = (0, 0, 0) if e.descriptor else (crc, len(packed), size)
+        flags = e.flags | (8 if e.descriptor else 0)
+        body += struct.pack("<4s5H3I2H", b"PK\x03\x04", 20, flags, method, 0, 33, *known, len(e.name), 0)
+        body += e.name + packed + e.descriptor
+        central += struct.pack(
+            "<4s4B4H3I5H2I", b"PK\x01\x02", 20, e.host, 20, 0, flags, e.method, 0, 33, crc, len(packed), size,
+            len(e.name), len(e.extra), 0, 0, 0, e.mode << 16, offset,
+        )  # fmt: skip
+        central += e.name + e.extra
+    total = len(entries) if count is None else count
+    end = struct.pack(
+        "<4s4H2IH", b"PK\x05\x06", 0, 0, total, total, len(central), len(body) - len(before), len(comment)
+    )
+    return bytes(body + central + end + comment)
+
+
+def foreign_archives(endings: Sequence[str], most: int = 40) -> list[Path]:
+    """Archives that other people's programs made, as found with the interpreter, the toolchains and the packages."""
+    places = [Path(sys.base_prefix), Path(sys.prefix), Path("/usr/share"), Path("/usr/lib")]
+    found = []
+    for place in places:
+        per_place = 0
+        for path in _walk(place):
+            if path.suffix in endings and path.is_file() and 0 < path.stat().st_size < 30_000_000:
+                found.append(path)
+                per_place += 1
+                if per_place == most:
+                    break
+    return found
+
+
+def _walk(place: Path) -> Iterator[Path]:
+    for folder, dirs, files in os.walk(place):
+        dirs.sort()
+        for name in sorted(files):
+            yield Path(folder, name)

@@ -1,0 +1,142 @@
+"""The command line is a contract: statuses, one line each on standard error, JSON for programs."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+
+import pytest
+
+from rundlet import __version__
+from rundlet.cli.main import main
+from support import Raw, make_tree, raw_zip, snapshot
+
+
+@pytest.fixture
+def run(capsys: pytest.CaptureFixture[str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
+    monkeypatch.chdir(tmp_path)
+
+    def call(*words: object) -> tuple[int, str, list[str]]:
+        status = main([str(word) for word in words])
+        out, err = capsys.readouterr()
+        return status, out, err.splitlines()
+
+    return call
+
+
+def test_the_whole_way_round(run, tmp_path: Path) -> None:
+    tree = make_tree(tmp_path)
+    assert run("pack", "x.zip", "tree", "--level", 9)[0] == 0
+    status, out, err = run("list", "--json", "x.zip")
+    listed = json.loads(out)
+    assert (status, err, listed["format"]) == (0, [], "zip")
+    by_path = {entry["path"]: entry for entry in listed["entries"]}
+    assert by_path["tree/plain.txt"]["mtime"] == "2030-03-17T17:46:41Z"
+    assert by_path["tree/link"] | {"mtime": 0, "mode": 0} == {
+        "path": "tree/link", "size": 7, "packed": 7, "kind": "link", "mtime": 0, "mode": 0,
+        "encrypted": False, "target": "in/deep",
+    }  # fmt: skip
+    assert by_path["tree/in/deep/er/run.sh"]["mode"] == 0o750
+    assert by_path["tree/empty folder"]["kind"] == "dir"
+    assert "tree/link → in/deep" in run("list", "x.zip")[1]
+    assert run("unpack", "x.zip", "--into", "out")[::2] == (0, [])
+    assert snapshot(tmp_path / "out" / "tree") == snapshot(tree)
+    assert run("check", "x.zip")[0] == 0
+    assert json.loads(run("check", "--json", "x.zip")[1])["issues"] == []
+
+
+def test_choosing_folders_and_clashes(run, tmp_path: Path) -> None:
+    make_tree(tmp_path)
+    run("pack", "x.zip", "tree", "--exclude", "*.bin", "--exclude", "deep")
+    (tmp_path / "y.zip").write_bytes(raw_zip([Raw(b"a"), Raw(b"sub/b.txt"), Raw(b"sub/c.md")]))
+    assert not [
+        e
+        for e in json.loads(run("list", "--json", "x.zip")[1])["entries"]
+        if "deep/" in e["path"] or "bin" in e["path"]
+    ]
+    run("unpack", "y.zip", "--into", "some", "--only", "sub/*.md")
+    assert sorted(snapshot(tmp_path / "some")) == ["sub", "sub/c.md"]
+    run("unpack", "y.zip", "--into", "folder", "--only", "sub")
+    assert sorted(snapshot(tmp_path / "folder")) == ["sub", "sub/b.txt", "sub/c.md"]
+    assert run("unpack", "y.zip", "x.zip", "--into", "both")[0] == 0
+    assert sorted(p.name for p in (tmp_path / "both").iterdir()) == ["x", "y"]
+    run("unpack", "y.zip", "--into", "own", "--own-folder")
+    assert (tmp_path / "own" / "y" / "sub" / "b.txt").exists()
+    (tmp_path / "both" / "y" / "a").write_bytes(b"mine")
+    run("unpack", "y.zip", "--into", "both", "--own-folder", "--on-clash", "skip")
+    assert (tmp_path / "both" / "y" / "a").read_bytes() == b"mine"
+    status, out, _ = run("unpack", "y.zip", "--into", "both/y", "--dry-run", "--json")
+    plan = json.loads(out)
+    assert status == 0
+    assert plan["steps"][0] == {"entry": "a", "target": str(tmp_path / "both/y/a (2)"), "action": "number", "note": ""}
+    assert not (tmp_path / "both" / "y" / "a (2)").exists()
+
+
+def test_packing_plans_and_clashes(run, tmp_path: Path) -> None:
+    (tmp_path / "a").write_bytes(b"x" * 5000)
+    status, out, _ = run("pack", "x.zip", "a", "--dry-run", "--json", "--level", 0)
+    plan = json.loads(out)
+    assert (status, plan["files"], plan["size"], plan["level"]) == (0, 1, 5000, 0)
+    assert not (tmp_path / "x.zip").exists()
+    report = json.loads(run("pack", "x.zip", "a", "--json")[1])
+    assert report["bytes_in"] == 5000 and report["bytes_out"] == (tmp_path / "x.zip").stat().st_size
+    assert run("pack", "x.zip", "a")[0] == 2
+    assert run("pack", "x.zip", "a", "--on-clash", "rename")[0] == 0
+    assert (tmp_path / "x (2).zip").exists()
+    assert run("pack", "odd.ending", "a", "--format", "zip")[0] == 0
+
+
+FAILURES: list[tuple[Sequence[str], int, str]] = [
+    (["list", "nope.zip"], 2, "not there"),
+    (["list", "folder"], 2, "is a folder"),
+    (["list", "text.zip"], 2, "not an archive that Rundlet can read"),
+    (["list", "empty.zip"], 2, "is empty"),
+    (["list", "cut.zip"], 2, "end is missing"),
+    (["pack", "x.zip"], 2, "required: ITEM"),
+    (["pack", "x.odd", "text.zip"], 2, "stands for no format"),
+    (["pack", "x.zip", "text.zip", "--format", "odd"], 2, "no format “odd”"),
+    (["pack", "x.zip", "nope"], 2, "nothing to pack"),
+    (["pack", "no/x.zip", "text.zip"], 2, "no folder"),
+    (["pack", "x.zip", "text.zip", "--level", "11"], 2, "invalid choice"),
+    (["pack", "x.zip", "text.zip", "nope"], 1, "nope: could not be read (it is not there)"),
+    (["unpack", "good.zip"], 2, "--into"),
+    (["unpack", "good.zip", "--into", "o", "--only", "zzz"], 2, "matches “zzz”"),
+    (["unpack", "text.zip", "good.zip", "--into", "o"], 1, "not an archive"),
+    (["unpack", "evil.zip", "--into", "o"], 1, "\\x1b[31mred/../..: was left out"),
+    (["unpack", "good.zip", "--into", "text.zip/x"], 2, "text.zip/x"),
+    (["check", "bad.zip"], 1, "a: its content fails its checksum"),
+]
+
+
+@pytest.mark.parametrize(("words", "status", "said"), FAILURES, ids=[" ".join(w) for w, _, _ in FAILURES])
+def test_what_goes_wrong_is_one_line(run, tmp_path: Path, words: Sequence[str], status: int, said: str) -> None:
+    (tmp_path / "folder").mkdir()
+    (tmp_path / "text.zip").write_text("only words")
+    (tmp_path / "empty.zip").touch()
+    good = raw_zip([Raw(b"a"), Raw(b"b")])
+    (tmp_path / "good.zip").write_bytes(good)
+    (tmp_path / "cut.zip").write_bytes(good[:-25])
+    (tmp_path / "bad.zip").write_bytes(raw_zip([Raw(b"a", crc=5), Raw(b"b")]))
+    (tmp_path / "evil.zip").write_bytes(raw_zip([Raw(b"\x1b[31mred/../.."), Raw(b"fine")]))
+    got, _, lines = run(*words)
+    assert got == status, lines
+    assert len(lines) == 1
+    assert said in lines[0]
+    assert "Error" not in lines[0] and "Traceback" not in lines[0]
+
+
+def test_version_and_help(run) -> None:
+    assert run("--version") == (0, f"rundlet {__version__}\n", [])
+    assert "rundlet unpack" in run("--help")[1]
+    assert "--into" in run("unpack", "--help")[1]
+
+
+def test_as_a_command_with_a_closed_pipe(tmp_path: Path) -> None:
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"entry %d" % i) for i in range(20_000)]))
+    command = f"{sys.executable} -m rundlet list {tmp_path / 'x.zip'} | head -n 1"
+    done = subprocess.run(command, shell=True, capture_output=True, text=True, check=False)
+    assert "entry 0" in done.stdout
+    assert done.stderr == ""

@@ -1,0 +1,60 @@
+"""Promises about the code itself."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import rundlet
+
+PACKAGE = Path(rundlet.__file__).parent
+TOKENS = PACKAGE / "desktop" / "theme" / "tokens.py"
+
+BLOCKED = """
+import sys
+class NoWindow:
+    def find_spec(self, name, path=None, target=None):
+        if name.split(".")[0] in ("PySide6", "shiboken6", "qtawesome", "qtpy"):
+            raise ImportError(name)
+sys.meta_path.insert(0, NoWindow())
+import importlib, pkgutil, rundlet.core, rundlet.cli.main
+for module in pkgutil.walk_packages(rundlet.core.__path__, "rundlet.core."):
+    importlib.import_module(module.name)
+sys.exit(rundlet.cli.main.main(["--version"]))
+"""
+
+
+def test_core_and_command_line_work_without_the_window_toolkit() -> None:
+    done = subprocess.run([sys.executable, "-c", BLOCKED], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+
+
+def test_colours_stand_in_one_file() -> None:
+    colour = re.compile(r"#[0-9A-Fa-f]{6}\b|QColor\(\s*\d|\brgba?\(")
+    sizes = re.compile(r"\d+px")
+    for path in [*PACKAGE.glob("desktop/**/*.py"), *PACKAGE.glob("desktop/**/*.qss")]:
+        if path != TOKENS:
+            source = path.read_text("utf-8")
+            assert not colour.search(source), path
+            assert not sizes.search(source), path
+
+
+def test_every_colour_is_readable_on_its_ground() -> None:
+    from rundlet.desktop.theme.tokens import DARK, LIGHT
+
+    def light(colour: str) -> float:
+        parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+        linear = [p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    def contrast(a: str, b: str) -> float:
+        high, low = sorted((light(a), light(b)), reverse=True)
+        return (high + 0.05) / (low + 0.05)
+
+    for p in (LIGHT, DARK):
+        for ink in (p.ink, p.soft, p.moss, p.amber, p.slate):
+            assert contrast(ink, p.card) >= 4.5
+        assert contrast(p.on_wine, p.wine) >= 4.5
+        assert contrast(p.ink, p.wine_wash) >= 4.5

@@ -1,0 +1,305 @@
+"""zip, held against the standard library's reader and writer, and against hand-made and foreign archives."""
+
+from __future__ import annotations
+
+import io
+import itertools
+import os
+import shutil
+import stat
+import time
+import zipfile
+import zlib
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rundlet.core.codecs import deflate_codec
+from rundlet.core.errors import FormatError, RundletError, Truncated
+from rundlet.core.formats.base import ArchiveReader, Kind
+from rundlet.core.formats.detect import open_archive, open_source
+from rundlet.core.formats.tree import ArchiveTree
+from rundlet.core.streams.sources import MemorySource
+from rundlet.core.work.check import check
+from support import Raw, foreign_archives, make_tree, pack_to, raw_zip, snapshot, unpack_to
+
+GIB = 1 << 30
+
+
+def contents(reader: ArchiveReader) -> dict[str, bytes]:
+    """Every entry's content, or an error's words in its place."""
+    found = {}
+    for unit in reader.units(np.arange(len(reader.catalog))):
+        for row, chunks in unit.stream():
+            try:
+                found[reader.catalog.path(row)] = b"".join(chunks)
+            except RundletError as error:
+                found[reader.catalog.path(row)] = b"!" + str(error).encode()
+    return found
+
+
+@pytest.mark.parametrize("level", range(10))
+def test_what_we_write_the_standard_library_reads(tmp_path: Path, level: int) -> None:
+    tree = make_tree(tmp_path)
+    archive = tmp_path / "a.zip"
+    report = pack_to(archive, [tree], level=level)
+    assert not report.issues
+    with zipfile.ZipFile(archive) as theirs:
+        assert theirs.testzip() is None
+        seen = {}
+        for info in theirs.infolist():
+            mode = info.external_attr >> 16
+            assert stat.S_IFMT(mode) == stat.S_IFMT((tree.parent / info.filename).lstat().st_mode)
+            seen[info.filename.rstrip("/")] = (stat.S_IMODE(mode), theirs.read(info))
+            assert abs(time.mktime((*info.date_time, 0, 0, -1)) - (tree.parent / info.filename).lstat().st_mtime) < 2.1
+    for path, node in snapshot(tmp_path).items():
+        if path.startswith("tree"):
+            assert seen[path][1] == node.content
+            assert node.kind == "link" or seen[path][0] == node.mode
+
+
+def test_what_we_write_comes_back_the_same_on_any_number_of_cores(tmp_path: Path) -> None:
+    tree = make_tree(tmp_path)
+    before = snapshot(tree)
+    archives = [tmp_path / f"{workers}.zip" for workers in (1, 2, 5)]
+    for workers, archive in zip((1, 2, 5), archives, strict=True):
+        pack_to(archive, [tree], workers=workers)
+        unpack_to(archive, tmp_path / archive.stem, workers=workers)
+        assert snapshot(tmp_path / archive.stem / "tree") == before
+    assert len({archive.read_bytes() for archive in archives}) == 1
+
+
+@given(
+    data=st.binary(max_size=3000),
+    repeat=st.integers(1, 400),
+    level=st.integers(1, 9),
+    cuts=st.lists(st.integers(1, 1_000_000), max_size=4),
+)
+@settings(deadline=None, max_examples=60)
+def test_pieces_make_one_ordinary_stream(data: bytes, repeat: int, level: int, cuts: list[int]) -> None:
+    whole = data * repeat + b"."
+    edges = [0, *sorted({cut % len(whole) for cut in cuts} - {0}), len(whole)]
+    packed = b""
+    for start, end in itertools.pairwise(edges):
+        before = whole[max(start - deflate_codec.WINDOW, 0) : start]
+        packed += deflate_codec.compress_piece(whole[start:end], level, before=before, last=end == len(whole))
+    decoder = zlib.decompressobj(-15)
+    assert decoder.decompress(packed) == whole
+    assert decoder.eof
+    assert not decoder.unused_data
+
+
+def test_foreign_zips_list_and_unpack_as_the_standard_library_says(tmp_path: Path) -> None:
+    found = foreign_archives([".whl", ".jar", ".zip", ".odt", ".docx", ".xlsx", ".ott", ".npz"])
+    assert len(found) >= 3
+    entries = 0
+    for number, path in enumerate(found):
+        try:
+            theirs = zipfile.ZipFile(path)
+            expected = {i.filename: theirs.read(i) for i in theirs.infolist()}
+        except (zipfile.BadZipFile, NotImplementedError, RuntimeError):
+            with pytest.raises(FormatError):
+                open_archive(path)
+            continue
+        with theirs:
+            reader = open_archive(path)
+            assert contents(reader) == expected, path
+            for entry, info in zip(reader.catalog, theirs.infolist(), strict=True):
+                assert (entry.path, entry.size, entry.packed, entry.crc) == (
+                    info.filename, info.file_size, info.compress_size, info.CRC,
+                )  # fmt: skip
+                assert (entry.kind == Kind.DIR) == info.is_dir()
+                entries += 1
+            reader.close()
+            unpack_to(path, tmp_path / str(number))
+            for name, data in expected.items():
+                if not name.endswith("/"):
+                    assert (tmp_path / str(number) / name).read_bytes() == data
+    assert entries > 100
+
+
+def test_what_the_standard_library_writes_we_read() -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as theirs:
+        theirs.writestr("plain", b"x" * 100_000)
+        theirs.writestr("größe.txt", "größe")
+        with theirs.open("wide", "w", force_zip64=True) as wide:
+            wide.write(b"y" * 10)
+        theirs.comment = b"a comment with PK\x05\x06 in it" + b"." * 300
+    streamed = io.BytesIO()
+    with zipfile.ZipFile(_Unseekable(streamed), "w", zipfile.ZIP_DEFLATED) as theirs:
+        theirs.writestr("piped", b"with a data descriptor" * 99)
+    for before in (b"", b"#!/bin/sh stub\n" * 7):
+        reader = open_source(MemorySource(before + out.getvalue(), "x.zip"))
+        assert contents(reader) == {"plain": b"x" * 100_000, "größe.txt": "größe".encode(), "wide": b"y" * 10}
+        reader = open_source(MemorySource(before + streamed.getvalue(), "y.zip"))
+        assert contents(reader) == {"piped": b"with a data descriptor" * 99}
+
+
+class _Unseekable:
+    def __init__(self, out: io.BytesIO) -> None:
+        self.write, self.flush = out.write, out.flush
+
+
+@pytest.mark.skipif(shutil.disk_usage("/tmp").free < 14 * GIB, reason="needs 14 GB of free disk")
+def test_over_four_gib_goes_both_ways(tmp_path: Path) -> None:
+    source = tmp_path / "sparse.bin"
+    with source.open("wb") as out:
+        out.seek(4 * GIB + 12_345)
+        out.write(b"the end")
+    (tmp_path / "after.txt").write_bytes(b"behind it")
+    archive = tmp_path / "huge.zip"
+    pack_to(archive, [source, tmp_path / "after.txt"], level=0)
+    with zipfile.ZipFile(archive) as theirs:
+        assert [i.file_size for i in theirs.infolist()] == [source.stat().st_size, 9]
+        assert theirs.read("after.txt") == b"behind it"
+        with theirs.open("sparse.bin") as data:
+            data.seek(4 * GIB + 12_345)
+            assert data.read() == b"the end"
+    reader = open_archive(archive)
+    assert not check(reader).issues
+    reader.close()
+    archive.unlink()
+    with zipfile.ZipFile(archive, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as theirs:
+        theirs.write(source, "sparse.bin")
+    unpack_to(archive, tmp_path / "out")
+    assert (tmp_path / "out" / "sparse.bin").stat().st_size == source.stat().st_size
+
+
+def test_seventy_thousand_entries_go_both_ways(tmp_path: Path) -> None:
+    many = tmp_path / "many"
+    for folder in range(70):
+        (many / str(folder)).mkdir(parents=True)
+        for number in range(1000):
+            (many / str(folder) / f"{number}").touch()
+    pack_to(tmp_path / "ours.zip", [many])
+    with zipfile.ZipFile(tmp_path / "ours.zip") as theirs:
+        names = theirs.namelist()
+    with zipfile.ZipFile(tmp_path / "theirs.zip", "w") as theirs:
+        for name in names:
+            theirs.writestr(name, b"")
+    for archive in ("ours.zip", "theirs.zip"):
+        reader = open_archive(tmp_path / archive)
+        assert [e.path for e in reader.catalog] == names
+        assert len(names) == 70_071
+        reader.close()
+    assert unpack_to(tmp_path / "ours.zip", tmp_path / "out").files == 70_000
+
+
+@pytest.mark.parametrize(
+    ("entry", "words"),
+    [
+        (Raw(b"a", crc=1), "fails its checksum"),
+        (Raw(b"a", size=3), "two sizes differ"),
+        (Raw(b"a", method=8, packed=b"\xff" * 9), "damaged"),
+        (Raw(b"a", method=8, packed=zlib.compress(b"content", 9, -15), size=100), "less than its stated size"),
+        (Raw(b"a", method=8, packed=zlib.compress(bytes(9000), 9, -15), size=10), "damaged"),
+        (Raw(b"a", method=8, packed=zlib.compress(bytes(3 << 20), 9, -15), size=2 << 20), "more than its stated size"),
+        (Raw(b"a", method=99), "method 99"),
+        (Raw(b"a", local_method=8), "contradict"),
+        (Raw(b"a", flags=0x801), "password"),
+        (Raw(b"a", flags=0x841), "no open description"),
+        (Raw(b"a", offset=40_000), "shares its place"),
+    ],
+)
+def test_a_damaged_entry_is_named_and_the_others_come_out(tmp_path: Path, entry: Raw, words: str) -> None:
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"before"), entry, Raw(b"behind")]))
+    report = unpack_to(tmp_path / "x.zip", tmp_path / "out")
+    assert [issue.about for issue in report.issues] == ["a"]
+    assert words in report.issues[0].message
+    assert sorted(path.name for path in (tmp_path / "out").iterdir()) == ["before", "behind"]
+
+
+def test_lies_about_the_whole_are_said() -> None:
+    cases = {
+        raw_zip([Raw(b"a"), Raw(b"b")], count=7): "says that it has 7 entries, and 2 are there",
+        raw_zip([Raw(b"a")]) + b"junk": "4 bytes behind its end",
+        raw_zip([Raw(b"a"), Raw(b"b", offset=0)]): "",
+    }
+    for data, words in cases.items():
+        reader = open_source(MemorySource(data, "x.zip"))
+        assert words in " ".join(map(str, reader.notices))
+    assert all(b"shares its place" in content for content in contents(reader).values())
+
+
+def test_times_and_names_of_other_writers() -> None:
+    ntfs = bytes.fromhex("0a00 2000 00000000 0100 1800") + (133_000_000_001_234_567).to_bytes(8, "little") + bytes(16)
+    unix = bytes.fromhex("5554 0500 01") + (1_655_526_400).to_bytes(4, "little")
+    names = ["größe".encode("cp437"), "größe".encode(), b"plain"]
+    data = raw_zip([Raw(n, flags=0, extra=x) for n, x in zip(names, [ntfs, unix, b"\xff\xff"], strict=True)])
+    first, second, third = open_source(MemorySource(data, "x.zip")).catalog
+    assert (first.path, second.path, third.path) == ("größe", "größe", "plain")
+    assert first.mtime_ns == (133_000_000_001_234_567 - 116_444_736_000_000_000) * 100
+    assert second.mtime_ns == 1_655_526_400_000_000_000
+    assert third.mtime_ns == int(time.mktime((1980, 1, 1, 0, 0, 0, 0, 0, -1))) * 1_000_000_000
+
+
+SAMPLE = raw_zip(
+    [
+        Raw(b"folder/", b"", mode=0o040755),
+        Raw(b"folder/text", b"text " * 50, method=8, packed=zlib.compress(b"text " * 50, 9, -15)),
+        Raw(b"stored", os.urandom(60)),
+        Raw(b"link", b"stored", mode=0o120777),
+        Raw(
+            b"piped", b"p" * 40, method=8, packed=zlib.compress(b"p" * 40, 9, -15), descriptor=b"PK\x07\x08" + bytes(12)
+        ),
+    ],
+    comment=b"said",
+)
+GOOD = contents(open_source(MemorySource(SAMPLE, "s.zip")))
+
+
+def _survives(data: bytes) -> None:
+    """Right data, or our own error; never anything else."""
+    try:
+        reader = open_source(MemorySource(data, "s.zip"))
+    except RundletError as error:
+        assert str(error).endswith(".")
+        return
+    ArchiveTree(reader.catalog)
+    for name, content in contents(reader).items():
+        if name in GOOD and not content.startswith(b"!") and reader.catalog.crc.tolist():
+            assert content == GOOD[name] or zlib.crc32(content) in reader.catalog.crc.tolist()
+
+
+def test_cut_anywhere_it_ends_in_our_own_error() -> None:
+    for length in range(len(SAMPLE)):
+        _survives(SAMPLE[:length])
+    with pytest.raises(Truncated, match="end is missing"):
+        open_source(MemorySource(SAMPLE[:-30], "s.zip"))
+
+
+@given(st.lists(st.tuples(st.integers(0, len(SAMPLE) - 1), st.integers(1, 255)), min_size=1, max_size=4))
+@settings(deadline=None, max_examples=800)
+def test_flipped_anywhere_it_ends_in_our_own_error_or_right_data(flips: list[tuple[int, int]]) -> None:
+    data = bytearray(SAMPLE)
+    for at, change in flips:
+        data[at] ^= change
+    _survives(bytes(data))
+
+
+@given(st.binary(max_size=400))
+@settings(deadline=None, max_examples=300)
+def test_any_bytes_behind_a_zip_beginning(data: bytes) -> None:
+    _survives(b"PK\x03\x04" + data)
+    _survives(data + SAMPLE[-60:])
+
+
+def test_the_tree_counts_folders_through() -> None:
+    names = [b"a/b/c.txt", b"a/b/", b"a/d.txt", b"e", b"a/b/", b"./f", b"g//h"]
+    data = raw_zip([Raw(n, b"" if n.endswith(b"/") else b"12345") for n in names])
+    tree = ArchiveTree(open_source(MemorySource(data, "x.zip")).catalog)
+    shape = {
+        tree.path(n): (int(tree.size[n]), int(tree.files[n])) for n in range(len(tree)) if tree.parent[n] >= 0 or n == 0
+    }
+    assert shape == {
+        "": (25, 5), "a": (10, 2), "a/b": (5, 1), "a/b/c.txt": (5, 1), "a/d.txt": (5, 1),
+        "e": (5, 1), "f": (5, 1), "g": (5, 1), "g/h": (5, 1),
+    }  # fmt: skip
+    below = tree.rows_below([tree.find("a/b")])
+    assert below.tolist() == [0, 1, 4]
+    assert [tree.name(int(n)) for n in tree.sorted_children(0)] == ["a", "g", "e", "f"]
+    assert tree.name(int(tree.sorted_children(0, "size", descending=True)[0])) == "a"
