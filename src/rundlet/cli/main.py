@@ -60,12 +60,17 @@ def main(arguments: Sequence[str] | None = None) -> int:
     return _run(words[0], words[1:])
 
 
+# Workers that wait for each other's turn at the interpreter do not wait for long.
+_SWITCH_SECONDS = 0.00005
+
+
 def _run(verb: str, words: list[str]) -> int:
     try:
         options = parser_for(verb).parse_args(words)
     except SystemExit as end:
         return int(end.code or 0)
     output = Output(json=options.json)
+    sys.setswitchinterval(_SWITCH_SECONDS)
     try:
         status = VERBS[verb].run(options, output)
         sys.stdout.flush()

@@ -60,8 +60,8 @@ def make_world(root: Path) -> Path:
     _write(season / "maps" / "overview.svg", _overview(rng))
     for month in _MINUTES:
         _write(season / "notes" / f"minutes {month}.md", _minutes(rng, month))
-    for name, words in _LETTERS.items():
-        _write(season / "notes" / name, words.encode())
+    for name, letter in _LETTERS.items():
+        _write(season / "notes" / name, letter.encode())
     _write(season / "invitation.pdf", _invitation())
     _write(world / "For the council" / "agenda.txt", b"1. Welcome\n2. The outfall\n3. Any other business\n")
     _write(world / "For the council" / "spring-survey" / "photos" / "gauge-board.jpg", _photo(rng, 20))
@@ -142,7 +142,7 @@ def _jpeg(pixels: NDArray[np.uint8]) -> bytes:
     image = QImage(np.ascontiguousarray(pixels).tobytes(), width, height, 3 * width, QImage.Format.Format_RGB888)
     buffer = QBuffer()
     buffer.open(QIODevice.OpenModeFlag.WriteOnly)
-    image.save(buffer, "JPEG", 88)
+    image.save(buffer, b"JPEG", 88)
     return bytes(buffer.data().data())
 
 

@@ -14,8 +14,8 @@ from rundlet.desktop.theme.style import RundletStyle
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 
-# Two threads that compute hold the interpreter for this long at a time; shorter turns keep the window awake.
-_SWITCH_SECONDS = 0.001
+# Threads that compute hold the interpreter for this long at a time; short turns keep the window awake.
+_SWITCH_SECONDS = 0.00005
 
 
 def make_app() -> QApplication:

@@ -115,7 +115,7 @@ def outcome_of(title: str, report: Report) -> Outcome:
             f"Unpacked {text.plural(report.files, 'file')}, {text.size(report.bytes_out)}, into "
             f"“{text.shown(report.target.name)}” in {text.duration(report.seconds)}.{left}"
         )
-        show = report.created[0] if report.created else report.target
+        show = Path(report.created[0]) if report.created else report.target
     return Outcome(title, words, tuple(map(str, problems)), show, not problems, report)
 
 

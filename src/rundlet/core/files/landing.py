@@ -22,15 +22,15 @@ class Made:
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self.folders: list[Path] = []
-        self.files: list[Path] = []
+        self.folders: list[str] = []
+        self.files: list[str] = []
 
-    def folder(self, path: Path) -> None:
+    def folder(self, path: str) -> None:
         """Note a folder that was not there before."""
         with self._lock:
             self.folders.append(path)
 
-    def file(self, path: Path) -> None:
+    def file(self, path: str) -> None:
         """Note a file or link that was not there before."""
         with self._lock:
             self.files.append(path)
@@ -39,12 +39,12 @@ class Made:
         """Remove all of it again: the files, then the folders that are empty."""
         for path in self.files:
             try:
-                path.unlink()
+                os.unlink(path)  # noqa: PTH108 - kept as strings, as there may be very many
             except OSError:
                 continue
         for path in reversed(self.folders):
             try:
-                path.rmdir()
+                os.rmdir(path)  # noqa: PTH106
             except OSError:
                 continue
 
@@ -67,7 +67,7 @@ def make_root(root: Path, made: Made) -> None:
             continue
         except OSError as error:
             raise file_problem(error, "make the folder", folder) from error
-        made.folder(folder)
+        made.folder(str(folder))
 
 
 class Landing:
@@ -82,6 +82,7 @@ class Landing:
 
     def __init__(self, root: Path, made: Made) -> None:
         self._root = root
+        self._prefix = f"{root}".rstrip("/") + "/"
         self._made = made
         self._open: OrderedDict[Steps, int] = OrderedDict()
         try:
@@ -92,6 +93,10 @@ class Landing:
     def path(self, steps: Steps) -> Path:
         """The whole path of a place in the folder."""
         return self._root.joinpath(*steps)
+
+    def path_text(self, steps: Steps) -> str:
+        """The same as a string, made quickly."""
+        return f"{self._prefix}{'/'.join(steps)}"
 
     def folder(self, steps: Steps) -> int:
         """A descriptor of a folder below, made where it is missing; valid until the next call.
@@ -122,7 +127,7 @@ class Landing:
             raise self._blocked(error, above, steps) from error
         try:
             os.mkdir(steps[-1], dir_fd=above)
-            self._made.folder(self.path(steps))
+            self._made.folder(self.path_text(steps))
         except FileExistsError:
             pass  # another worker was quicker
         except OSError as error:
@@ -143,7 +148,7 @@ class Landing:
 
     def new_file(self, steps: Steps) -> NewFile:
         """A file that appears under its name when it is committed. Raises ``OSError`` and what :meth:`folder` does."""
-        return NewFile(self.folder(steps[:-1]), steps[-1], shown_as=self.path(steps))
+        return NewFile(self.folder(steps[:-1]), steps[-1])
 
     def link(self, steps: Steps, target: str, *, replace: bool) -> None:
         """Make a symbolic link. Raises ``OSError`` and what :meth:`folder` does."""

@@ -62,6 +62,15 @@ class FormatInfo:
     can_hide_names: bool = False
 
 
+_GATHER_ROWS = 1 << 16
+
+
+def spread(at: NDArray[np.int64], lengths: NDArray[np.int64]) -> NDArray[np.int64]:
+    """The places of every byte of many stretches, one after the other."""
+    begins = np.cumsum(lengths) - lengths
+    return np.repeat(at - begins, lengths) + np.arange(int(lengths.sum()))
+
+
 class NameTable:
     """The paths of all entries, as UTF-8 in one stretch of bytes.
 
@@ -79,6 +88,23 @@ class NameTable:
         """A table of these names, each UTF-8."""
         lengths = np.fromiter(map(len, names), np.int64, len(names))
         return cls(b"".join(names), np.concatenate(([0], np.cumsum(lengths))))
+
+    @classmethod
+    def gathered(cls, blob: bytes, at: NDArray[np.int64], lengths: NDArray[np.int64]) -> NameTable:
+        """A table of names that stand at places in a larger stretch of bytes."""
+        octets = np.frombuffer(blob, np.uint8)
+        starts = np.concatenate(([0], np.cumsum(lengths)))
+        out = np.empty(int(starts[-1]), np.uint8)
+        for first in range(0, len(at), _GATHER_ROWS):
+            last = min(first + _GATHER_ROWS, len(at))
+            out[starts[first] : starts[last]] = octets[spread(at[first:last], lengths[first:last])]
+        return cls(out.tobytes(), starts)
+
+    def rows_with(self, marked: NDArray[np.bool_]) -> list[int]:
+        """The rows that have a marked byte; ``marked`` has one place for each byte of the table."""
+        places = np.flatnonzero(marked)
+        rows: list[int] = np.unique(np.searchsorted(self.starts, places, side="right") - 1).tolist()
+        return rows
 
     def __len__(self) -> int:
         return len(self.starts) - 1

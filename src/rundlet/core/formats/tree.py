@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import numpy as np
 from natsort import natsort_keygen, ns
 from numpy.typing import NDArray
 
-from rundlet.core.formats.base import NO_TIME, UNKNOWN, Catalog, Kind
+from rundlet.core.formats.base import NO_TIME, UNKNOWN, Catalog, Kind, NameTable, spread
+
+_SLASH, _DOT = b"/."
+_ROWS_AT_ONCE = 1 << 16
 
 ROOT = 0
 """The node that stands for the archive itself."""
@@ -36,53 +39,55 @@ class ArchiveTree:
 
     def __init__(self, catalog: Catalog) -> None:
         self.catalog = catalog
-        raw = catalog.names.all_raw()
         self._first_implied = len(catalog) + 1
         self._implied: list[bytes] = []
-        parents, merged = self._place(raw, catalog.kind.tolist())
-        self.parent = np.array(parents, np.int64)
-        self._merged = merged
+        self._merged: dict[int, int] = {}
+        self.parent = self._place()
         placed = np.flatnonzero(self.parent >= 0)
         self._order = placed[np.argsort(self.parent[placed], kind="stable")]
         self._begin = np.concatenate(([0], np.cumsum(np.bincount(self.parent[placed], minlength=len(self.parent)))))
         self._sum_up()
 
-    def _place(self, raw: list[bytes], kinds: list[int]) -> tuple[list[int], dict[int, int]]:
-        """Find the folder of every entry, making the implied ones.
-
-        Returns the parents by node, and for each folder listed again the node that already stands for it.
-        """
+    def _place(self) -> NDArray[np.int64]:
+        """Find the folder of every entry, making the implied ones."""
+        names, kinds = self.catalog.names, self.catalog.kind
         folders: dict[bytes, int] = {b"": ROOT}
-        is_dir = int(Kind.DIR)
-        for row, kind in enumerate(kinds):
-            if kind == is_dir:
-                folders.setdefault(_tidy(raw[row]), row + 1)
-        parents = [ROOT] * self._first_implied
-        merged: dict[int, int] = {}
-        for row, name in enumerate(raw):
-            if kinds[row] == is_dir or b"//" in name or name[:1] in (b"/", b".") or b"/./" in name:
-                name = _tidy(name)
-                if kinds[row] == is_dir and folders[name] != row + 1:
-                    merged[row + 1] = folders[name]
-                    parents[row + 1] = -1
-                    continue
-            head = name[: max(name.rfind(b"/"), 0)]
-            parent = folders.get(head)
-            if parent is None:
-                parent = self._imply(head, folders, parents)
-            parents[row + 1] = parent
+        listed = np.flatnonzero(kinds == Kind.DIR).tolist()
+        paths = {row: _tidy(names.raw(row)) for row in listed}
+        for row, path in paths.items():
+            folders.setdefault(path, row + 1)
+        for row, name in _odd_names(names):
+            paths.setdefault(row, name)
+        parents = np.zeros(self._first_implied, np.int64)
+        extra: list[int] = []
+        ends = _head_ends(names)
+        new = np.flatnonzero(_head_changes(names, ends))
+        heads = [names.blob[a:b] for a, b in zip(names.starts[new].tolist(), ends[new].tolist(), strict=True)]
+        found = [self._folder(head, folders, extra) for head in heads]
+        parents[1:] = np.repeat(np.array(found, np.int64), np.diff(np.append(new, len(names))))
+        for row, path in paths.items():
+            if folders.get(path, row + 1) != row + 1 and kinds[row] == Kind.DIR:
+                self._merged[row + 1] = folders[path]
+                parents[row + 1] = -1
+            else:
+                parents[row + 1] = self._folder(path[: max(path.rfind(b"/"), 0)], folders, extra)
         parents[ROOT] = -1
-        return parents, merged
+        return np.concatenate((parents, np.array(extra, np.int64)))
 
-    def _imply(self, path: bytes, folders: dict[bytes, int], parents: list[int]) -> int:
+    def _folder(self, path: bytes, folders: dict[bytes, int], extra: list[int]) -> int:
+        """The node of a folder; it and those above it are made where no entry stands for them."""
+        node = folders.get(path)
+        if node is not None:
+            return node
+        path = _tidy(path)
         missing = []
         while (node := folders.get(path)) is None:
             missing.append(path)
             path = path[: max(path.rfind(b"/"), 0)]
         for path in reversed(missing):
-            parents.append(node)
+            extra.append(node)
             self._implied.append(path)
-            node = folders[path] = len(parents) - 1
+            node = folders[path] = self._first_implied + len(extra) - 1
         return node
 
     def _sum_up(self) -> None:
@@ -191,6 +196,49 @@ def _ranks(names: list[str], *, by_ending: bool) -> NDArray[np.int64]:
     ranks = np.empty(len(names), np.int64)
     ranks[sorted(range(len(names)), key=keys.__getitem__)] = np.arange(len(names))
     return ranks
+
+
+def _odd_names(names: NameTable) -> Iterator[tuple[int, bytes]]:
+    """The rows whose paths have empty steps or steps to themselves, with their tidy paths."""
+    octets = np.frombuffer(names.blob, np.uint8)
+    marked = np.zeros(len(octets), np.bool_)
+    begins = names.starts[:-1][names.starts[:-1] < names.starts[1:]]
+    marked[begins] = (octets[begins] == _SLASH) | (octets[begins] == _DOT)
+    for pattern in (b"//", b"/./"):
+        at = names.blob.find(pattern)
+        while at >= 0:
+            marked[at] = True
+            at = names.blob.find(pattern, at + 1)
+    for row in names.rows_with(marked):
+        yield row, _tidy(names.raw(row))
+
+
+def _head_ends(names: NameTable) -> NDArray[np.int64]:
+    """Where the folder part of each path ends: at its last slash, or at its begin when it has none."""
+    slashes = np.flatnonzero(np.frombuffer(names.blob, np.uint8) == _SLASH)
+    last = np.searchsorted(slashes, names.starts[1:]) - 1
+    ends = slashes[np.maximum(last, 0)] if len(slashes) else np.zeros(len(names), np.int64)
+    return np.where((last >= 0) & (ends > names.starts[:-1]), ends, names.starts[:-1])
+
+
+def _head_changes(names: NameTable, ends: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Which rows have another folder part than the row before; most have the same."""
+    octets = np.frombuffer(names.blob, np.uint8)
+    begins = names.starts[:-1]
+    lengths = ends - begins
+    changes = np.ones(len(names), np.bool_)
+    if len(names) < 2:
+        return changes
+    for first in range(1, len(names), _ROWS_AT_ONCE):
+        rows = np.arange(first, min(first + _ROWS_AT_ONCE, len(names)))
+        rows = rows[lengths[rows] == lengths[rows - 1]]
+        changes[rows] = False
+        rows = rows[lengths[rows] > 0]
+        differs = octets[spread(begins[rows], lengths[rows])] != octets[spread(begins[rows - 1], lengths[rows])]
+        bounds = np.cumsum(lengths[rows]) - lengths[rows]
+        if len(rows):
+            changes[rows] = np.logical_or.reduceat(differs, bounds)
+    return changes
 
 
 def _tidy(path: bytes) -> bytes:

@@ -37,7 +37,8 @@ class Report:
         bytes_in, bytes_out: bytes read and written.
         seconds: how long the work took.
         issues: what went wrong or was done otherwise, one line each.
-        created: what was put on the disk, in that order, so that it can be shown and taken back.
+        created: the paths of what was put on the disk, so that it can be shown and taken back; strings, as they may
+            be very many.
     """
 
     verb: str
@@ -47,7 +48,7 @@ class Report:
     bytes_out: int = 0
     seconds: float = 0.0
     issues: list[Issue] = field(default_factory=list)
-    created: list[Path] = field(default_factory=list)
+    created: list[str] = field(default_factory=list)
 
     @property
     def problems(self) -> list[Issue]:

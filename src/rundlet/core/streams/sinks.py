@@ -23,17 +23,15 @@ class NewFile:
     Args:
         folder: a descriptor of the folder, which stays the caller's.
         name: the final name in that folder.
-        shown_as: the path for messages.
         mode: permission bits of a file created without others, narrowed by the process's mask.
 
     Raises:
         OSError: when the system does not let the file be made.
     """
 
-    def __init__(self, folder: int, name: str, *, shown_as: Path | None = None, mode: int = 0o666) -> None:
+    def __init__(self, folder: int, name: str, *, mode: int = 0o666) -> None:
         self._folder = folder
         self._name = name
-        self._shown = shown_as or Path(name)
         self._temporary: str | None = None
         self.fd = self._open(mode)
 

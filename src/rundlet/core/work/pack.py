@@ -56,6 +56,6 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
         pool.shutdown(cancel_futures=True)
         if sink is not None:
             sink.close()
-    report.created.append(plan.target)
+    report.created.append(str(plan.target))
     report.seconds = time.monotonic() - started
     return report

@@ -147,7 +147,7 @@ class _Run:
 
     def _done(self, step: Step, written: int, landing: Landing) -> None:
         if step.action != Action.REPLACE:
-            self._made.file(landing.path(step.target))
+            self._made.file(landing.path_text(step.target))
         with self._lock:
             self._report.files += 1
             self._report.bytes_out += written

@@ -157,7 +157,7 @@ class FromColumn(Column):
         column = QVBoxLayout(page)
         self.message = label("", "statement")
         self.message_more = label("", "soft")
-        self.message_back = QPushButton("Go back")
+        self.message_back = QPushButton("Back to the list")
         column.addStretch(1)
         column.addWidget(self.message)
         column.addWidget(self.message_more)
@@ -212,7 +212,11 @@ class FromColumn(Column):
 
     def _expand_few(self, listing: Listing) -> None:
         """Open the folders at once where all of it fits on a page."""
-        for row, node in enumerate(listing.children(0)):
+        top = listing.children(0)
+        if len(top) == 1:
+            self.view.expand(self.model.index(0, 0))
+            return
+        for row, node in enumerate(top):
             if row < _EXPAND_UP_TO and len(listing.children(node) if listing.is_folder(node) else ()) <= _EXPAND_UP_TO:
                 self.view.expand(self.model.index(row, 0))
 

@@ -6,38 +6,38 @@ from dataclasses import asdict
 from importlib import resources
 from string import Template
 
-import qtawesome
 from PySide6.QtCore import QRect, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetrics, QGuiApplication, QIcon, QPainter, QPalette
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.files.types import Sort
+from rundlet.desktop.theme.glyphs import glyph_icon
 from rundlet.desktop.theme.tokens import DARK, LIGHT, Palette, Sizes
 
 _GLYPHS = {
-    "archive": "ph.database",
-    "back": "ph.arrow-left",
-    "cancel": "ph.x",
-    "find": "ph.magnifying-glass",
-    "folder": "ph.folder",
-    "home": "ph.house",
-    "open": "ph.folder-open",
-    "pause": "ph.pause",
-    "place": "ph.map-pin",
-    "resume": "ph.play",
-    "warning": "ph.warning",
-    Sort.FOLDERS.name: "ph.folder",
-    Sort.ARCHIVES.name: "ph.database",
-    Sort.PICTURES.name: "ph.image",
-    Sort.TABLES.name: "ph.table",
-    Sort.SOUND.name: "ph.speaker-high",
-    Sort.FILMS.name: "ph.film-strip",
-    Sort.MAPS.name: "ph.map-trifold",
-    Sort.TEXT.name: "ph.file-text",
-    Sort.DOCUMENTS.name: "ph.article",
-    Sort.PROGRAMS.name: "ph.gear",
-    Sort.LINKS.name: "ph.link",
-    Sort.OTHER.name: "ph.file",
+    "archive": "database",
+    "back": "arrow-left",
+    "cancel": "x",
+    "find": "magnifying-glass",
+    "folder": "folder",
+    "home": "house",
+    "open": "folder-open",
+    "pause": "pause",
+    "place": "map-pin",
+    "resume": "play",
+    "warning": "warning",
+    Sort.FOLDERS.name: "folder",
+    Sort.ARCHIVES.name: "database",
+    Sort.PICTURES.name: "image",
+    Sort.TABLES.name: "table",
+    Sort.SOUND.name: "speaker-high",
+    Sort.FILMS.name: "film-strip",
+    Sort.MAPS.name: "map-trifold",
+    Sort.TEXT.name: "file-text",
+    Sort.DOCUMENTS.name: "article",
+    Sort.PROGRAMS.name: "gear",
+    Sort.LINKS.name: "link",
+    Sort.OTHER.name: "file",
 }
 # A cylinder on its side is a small cask, which is what a rundlet is.
 _LYING = {"archive", Sort.ARCHIVES.name}
@@ -106,8 +106,7 @@ class Theme:
         """An icon in a token's colour."""
         key = (name, token)
         if key not in self._icons:
-            turn = {"rotated": 90} if name in _LYING else {}
-            self._icons[key] = qtawesome.icon(_GLYPHS[name], color=self.color(token), **turn)
+            self._icons[key] = glyph_icon(_GLYPHS[name], self.color(token), turned=name in _LYING)
         return self._icons[key]
 
     def paint_icon(self, painter: QPainter, rect: QRect, name: str, token: str) -> None:

@@ -81,16 +81,12 @@ class Gauge(QWidget):
         painter.setFont(theme.font(theme.sizes.body, bold=True))
         words = self._words()
         width = painter.fontMetrics().horizontalAdvance(words)
-        inset = theme.sizes.wide
-        inside = self._after is not None and filled.width() > width + 2 * inset
-        painter.setPen(theme.color("on_wine" if inside else "ink"))
-        if self._after is None:
-            left = body.center().x() - width / 2
-        elif inside:
-            left = filled.center().x() - width / 2
-        else:
-            left = min(filled.right() + inset, body.right() - width - inset)
-        painter.drawText(QRectF(left, body.top(), width + 2, body.height()), Qt.AlignmentFlag.AlignVCenter, words)
+        place = QRectF(body.center().x() - width / 2, body.top(), width + 2, body.height())
+        known = filled.right() if self._after is not None else body.left()
+        for token, left, right in (("on_wine", body.left(), known), ("ink", known, body.right())):
+            painter.setClipRect(QRectF(left, body.top(), right - left, body.height()))
+            painter.setPen(theme.color(token))
+            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, words)
 
 
 def cask_path(body: QRectF) -> QPainterPath:

@@ -33,6 +33,7 @@ from rundlet.core.text import number, plural, quoted
 
 _LENGTHS = struct.Struct("<HHH")
 _TAIL = EndRecord.LAYOUT.size + MAX16
+_DIGITAL_SIGNATURE = b"PK\x05\x05"
 _EPOCH_1601 = 11_644_473_600
 _MODE_BITS = 0o7777
 _FAR = 1 << 60  # stands for any size or offset that no archive can have, so that sums of two stay numbers
@@ -171,15 +172,22 @@ def _record_positions(blob: bytes) -> tuple[I64, bool]:
     """Where each record begins, and whether the last ones can't be followed."""
     positions: list[int] = []
     add, lengths, at, last = positions.append, _LENGTHS.unpack_from, 0, len(blob) - CENTRAL_SIZE
-    while at <= last and blob.startswith(CENTRAL_SIGNATURE, at):
-        name, extra, comment = lengths(blob, at + 28)
+    while at <= last:
         add(at)
+        name, extra, comment = lengths(blob, at + 28)
         at += CENTRAL_SIZE + name + extra + comment
-    if at > len(blob):
-        positions.pop()
+    found = np.array([*positions, at], np.int64)
+    octets = np.frombuffer(blob, np.uint8)
+    signed = np.ones(len(positions), np.bool_)
+    for i, octet in enumerate(CENTRAL_SIGNATURE):
+        signed &= octets[found[:-1] + i] == octet
+    count = len(positions) if signed.all() else int(np.argmin(signed))
+    if count and found[count] > len(blob):
+        count -= 1
+    end = int(found[count])
     # A digital signature (section 4.3.13) may follow the last record.
-    damaged = at != len(blob) and not blob.startswith(b"PK\x05\x05", at)
-    return np.array(positions, np.int64), damaged
+    damaged = end != len(blob) and not blob.startswith(_DIGITAL_SIGNATURE, end)
+    return found[:count], damaged
 
 
 def _columns(blob: bytes, at: I64, source: ByteSource, end: End, notices: list[Issue]) -> Directory:
@@ -281,19 +289,13 @@ class _Extras:
 
 def _names(blob: bytes, at: I64, table: NDArray[np.void], unicode_path: dict[int, tuple[int, int]]) -> NameTable:
     """All names as UTF-8 (section 4.4.17 and appendix D)."""
-    lengths = table["name_length"].astype(np.int64)
-    raw = [blob[a:b] for a, b in zip(at.tolist(), (at + lengths).tolist(), strict=True)]
-    for row in _not_plain(blob, at, lengths):
-        stated = bool(int(table["flags"][row]) & Flag.UTF8)
-        raw[row] = _as_utf8(raw[row], utf8=stated)
+    names = NameTable.gathered(blob, at, table["name_length"].astype(np.int64))
+    if names.blob.isascii():
+        return names
+    raw = names.all_raw()
+    for row in names.rows_with(np.frombuffer(names.blob, np.uint8) >= 0x80):
+        raw[row] = _as_utf8(raw[row], utf8=bool(int(table["flags"][row]) & Flag.UTF8))
     return NameTable.of(raw)
-
-
-def _not_plain(blob: bytes, at: I64, lengths: I64) -> list[int]:
-    """The rows whose names are not plain ASCII."""
-    high = np.concatenate(([0], np.cumsum(np.frombuffer(blob, np.uint8) >= 0x80, dtype=np.int64)))
-    rows: list[int] = np.flatnonzero(high[at + lengths] != high[at]).tolist()
-    return rows
 
 
 def _as_utf8(raw: bytes, *, utf8: bool) -> bytes:

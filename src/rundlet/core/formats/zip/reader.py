@@ -19,7 +19,9 @@ from rundlet.core.streams.exact import chunks, read_exactly
 from rundlet.core.streams.sources import ByteSource
 
 _DECODERS: dict[int, Callable[[], Decoder]] = {Method.DEFLATED: deflate_codec.decoder}
-_UNSEEN = Flag.PATCH_DATA | Flag.STRONG_ENCRYPTION | Flag.MASKED_HEADERS
+_UNSEEN = int(Flag.PATCH_DATA | Flag.STRONG_ENCRYPTION | Flag.MASKED_HEADERS)
+_ENCRYPTED = int(Flag.ENCRYPTED)
+_STORED, _DEFLATED = int(Method.STORED), int(Method.DEFLATED)
 _BATCH = 64
 
 
@@ -68,11 +70,11 @@ class ZipReader(ArchiveReader):
         size, packed = int(self.catalog.size[row]), int(self.catalog.packed[row])
         method = int(self.directory.method[row])
         plain: Iterable[bytes]
-        if method == Method.STORED:
+        if method == _STORED:
             if size != packed:
                 raise Corrupt("It is stored as it is, and yet its two sizes differ.")
             plain = chunks(self.source, data_at, packed)
-        elif method == Method.DEFLATED and size <= SMALL and packed <= SMALL:
+        elif method == _DEFLATED and size <= SMALL and packed <= SMALL:
             plain = [deflate_codec.decompress(read_exactly(self.source, data_at, packed), size)]
         else:
             plain = expand(_DECODERS[method](), chunks(self.source, data_at, packed))
@@ -85,16 +87,16 @@ class ZipReader(ArchiveReader):
             raise Corrupt("It shares its place in the archive with another entry.")
         if flags & _UNSEEN:
             raise Unsupported("It is locked or patched in a way that has no open description.")
-        if flags & Flag.ENCRYPTED:
+        if flags & _ENCRYPTED:
             raise Unsupported("It is locked with a password; this version of Rundlet can't unlock zip entries yet.")
-        if method != Method.STORED and method not in _DECODERS:
+        if method != _STORED and method not in _DECODERS:
             raise Unsupported(f"It is packed with method {method}, which Rundlet does not have.")
         offset = int(self.directory.offset[row])
         data = read_exactly(self.source, offset, LocalHeader.LAYOUT.size)
         if data[:4] != LocalHeader.SIGNATURE:
             raise Corrupt("Its own header is not where the table of contents says.")
         local = LocalHeader.unpack(data)
-        if local.method != method or (local.flags ^ flags) & Flag.ENCRYPTED:
+        if local.method != method or (local.flags ^ flags) & _ENCRYPTED:
             raise Corrupt("Its own header and the table of contents contradict each other.")
         return offset + len(data) + local.name_length + local.extra_length
 
