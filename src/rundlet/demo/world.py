@@ -142,7 +142,7 @@ def _jpeg(pixels: NDArray[np.uint8]) -> bytes:
     image = QImage(np.ascontiguousarray(pixels).tobytes(), width, height, 3 * width, QImage.Format.Format_RGB888)
     buffer = QBuffer()
     buffer.open(QIODevice.OpenModeFlag.WriteOnly)
-    image.save(buffer, b"JPEG", 88)
+    image.save(buffer, "JPEG", 88)  # type: ignore[call-overload]  # the stub wants bytes, the call wants text
     return bytes(buffer.data().data())
 
 
