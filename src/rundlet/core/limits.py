@@ -17,6 +17,12 @@ SMALL = 1 * MIB
 PIECE = 1 * MIB
 """Bytes of a large file that one core compresses at a time; larger pieces gain under 0.05 % of size."""
 
+INDEX_FROM = 8 * MIB
+"""Compressed archives from this size on keep an index in the cache; smaller ones are read again as quickly."""
+
+INDEX_TOTAL = 256 * MIB
+"""Bytes of indexes that are kept; the ones used longest ago go first."""
+
 MAX_COMPONENT = 255
 """Bytes in one name on the file systems of Linux."""
 

@@ -18,8 +18,8 @@ from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
 from rundlet.core.errors import Corrupt
 from rundlet.core.limits import KIB, MIB
 
-_QUICK = {1: 2, 2: 3}
-_TIGHT = {3: 1, 4: 4, 5: 5, 6: 7, 7: 8, 8: 10, 9: 12}
+QUICK = {1: 2, 2: 3}
+TIGHT = {3: 1, 4: 4, 5: 5, 6: 7, 7: 8, 8: 10, 9: 12}
 
 WINDOW = 32 * KIB
 """How far back a deflate stream can refer (RFC 1951, section 2)."""
@@ -30,14 +30,14 @@ _RAW = -15
 
 def compress(data: bytes, level: int) -> bytes:
     """The whole of ``data`` as one raw stream; ``level`` 1 to 9."""
-    if level in _QUICK:
-        return isal_zlib.compress(data, _QUICK[level], _RAW)
-    return bytes(deflate.deflate_compress(data, _TIGHT[level]))
+    if level in QUICK:
+        return isal_zlib.compress(data, QUICK[level], _RAW)
+    return bytes(deflate.deflate_compress(data, TIGHT[level]))
 
 
 def piece_size(level: int) -> int:
     """Bytes of input that make a good piece at this level."""
-    return 1 * MIB if level in _QUICK else 2 * MIB
+    return 1 * MIB if level in QUICK else 2 * MIB
 
 
 def compress_piece(data: bytes, level: int, *, before: bytes, last: bool) -> bytes:
@@ -49,11 +49,11 @@ def compress_piece(data: bytes, level: int, *, before: bytes, last: bool) -> byt
         before: up to :data:`WINDOW` bytes that come before the piece in the input.
         last: whether it ends the stream; all other pieces end on a whole byte with an empty stored block.
     """
-    if level in _QUICK or _system_inflate() is None:
-        quick = _QUICK.get(level, 3)
+    if level in QUICK or _system_inflate() is None:
+        quick = QUICK.get(level, 3)
         coder = isal_zlib.compressobj(quick, isal_zlib.DEFLATED, _RAW, 9, 0, *([before] if before else []))
         return coder.compress(data) + coder.flush(isal_zlib.Z_FINISH if last else isal_zlib.Z_SYNC_FLUSH)
-    packed = bytes(deflate.deflate_compress(data, _TIGHT[level]))
+    packed = bytes(deflate.deflate_compress(data, TIGHT[level]))
     return packed if last else _open_ended(packed, len(data))
 
 

@@ -87,6 +87,7 @@ def _item(path: Path, inside: str, kind: Kind, status: os.stat_result) -> PackIt
         size=status.st_size if kind == Kind.FILE else 0,
         mtime_ns=status.st_mtime_ns,
         mode=stat.S_IMODE(status.st_mode) & _PERMISSIONS,
+        inode=(status.st_dev, status.st_ino) if kind == Kind.FILE and status.st_nlink > 1 else None,
         target=os.readlink(path) if kind == Kind.LINK else "",  # noqa: PTH115 - a Path would tidy it
     )
 

@@ -27,17 +27,18 @@ UNKNOWN = -1
 
 
 class Kind(IntEnum):
-    """What an entry is."""
+    """What an entry is; ``HARD`` is one more name of another entry's file."""
 
     FILE = 0
     DIR = 1
     LINK = 2
     OTHER = 3
+    HARD = 4
 
     @property
     def word(self) -> str:
         """The name of the kind in machine-readable output."""
-        return ("file", "dir", "link", "other")[self]
+        return ("file", "dir", "link", "other", "link")[self]
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +52,8 @@ class FormatInfo:
         levels: the levels it can write, 0 being "as is"; empty when it can only be read.
         default_level: the level that serves most people.
         can_lock, can_hide_names: whether it can write with a password, and hide the names behind it.
+        other_endings: shorter endings that stand for it too.
+        methods: the codecs it can be written with, its usual one first; empty when there is no choice.
     """
 
     id: str
@@ -60,6 +63,17 @@ class FormatInfo:
     default_level: int
     can_lock: bool = False
     can_hide_names: bool = False
+    methods: tuple[str, ...] = ()
+    other_endings: tuple[str, ...] = ()
+
+    @property
+    def writes(self) -> bool:
+        """Whether new archives can be made in it."""
+        return bool(self.levels)
+
+    def level_for(self, level: int) -> int:
+        """The nearest level that the format has."""
+        return min(max(level, self.levels[0]), self.levels[-1])
 
 
 _GATHER_ROWS = 1 << 16
@@ -231,8 +245,12 @@ class ArchiveReader(ABC):
             WrongPassword: when it is told at once that the password does not open the archive.
         """
 
+    def hard_target(self, row: int) -> int | None:
+        """The row whose file a hard link is one more name of; None when the archive does not hold it."""
+        return None
+
     def link_target(self, row: int) -> str:
-        """Where a symbolic link points."""
+        """Where a link points: the target of a symbolic one, the path in the archive of a hard one."""
         for unit in self.units(np.array([row], np.int64)):
             for _, chunks in unit.stream():
                 return b"".join(chunks).decode("utf-8", "surrogateescape")
@@ -254,6 +272,7 @@ class PackItem:
         size: bytes expected of it.
         mtime_ns, mode: as in :class:`Entry`.
         target: where a link points.
+        inode: the same for all names of one file; None for a file with one name.
     """
 
     path: str
@@ -263,6 +282,7 @@ class PackItem:
     mtime_ns: int
     mode: int
     target: str = ""
+    inode: tuple[int, int] | None = None
 
     @property
     def unix_mode(self) -> int:
@@ -277,9 +297,17 @@ class WriteOptions:
 
     Attributes:
         level: 0 (as is) to 9 (tightest).
+        password: locks the entries, where the format can; "" for no lock.
+        hide_names: whether the names are locked too, where the format can.
+        method: the codec, one of the format's ``methods``; "" for its usual one.
+        owners: whether the names and numbers of owners are kept, where the format can.
     """
 
     level: int
+    password: str = ""
+    hide_names: bool = False
+    method: str = ""
+    owners: bool = False
 
 
 class Sink(Protocol):
@@ -312,8 +340,12 @@ class Format(Protocol):
     def probe(self, source: ByteSource) -> bool:
         """Whether the bytes look like this format."""
 
-    def open(self, source: ByteSource) -> ArchiveReader:
+    def open(self, source: ByteSource, *, code_page: str | None = None, job: Job | None = None) -> ArchiveReader:
         """Read the table of contents.
+
+        Args:
+            code_page: how names are written that do not say so themselves; None to guess.
+            job: told of the progress where the whole archive must be read for it; may cancel.
 
         Raises:
             FormatError: when it is damaged.

@@ -4,13 +4,20 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from rundlet.core.errors import PlanError, UnknownFormat
+from rundlet.core.errors import FormatError, MissingPart, PlanError, UnknownFormat
+from rundlet.core.formats import lone, tar
 from rundlet.core.formats import zip as zip_format
 from rundlet.core.formats.base import ArchiveReader, Format
+from rundlet.core.jobs.job import Job
+from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sources import ByteSource, FileSource
 from rundlet.core.text import quoted
 
-FORMATS: tuple[Format, ...] = (zip_format.FORMAT,)
+FORMATS: tuple[Format, ...] = (zip_format.FORMAT, tar.PLAIN, *tar.PACKED, *lone.FORMATS)
+"""In the order in which they are looked for: what is within a stream before the stream alone."""
+
+WRITABLE: tuple[Format, ...] = tuple(known for known in FORMATS if known.info.writes)
+"""Those that new archives can be made in."""
 
 
 def by_id(name: str) -> Format:
@@ -19,15 +26,17 @@ def by_id(name: str) -> Format:
     Raises:
         PlanError: when there is none.
     """
-    for known in FORMATS:
+    for known in WRITABLE:
         if known.info.id == name:
             return known
-    raise PlanError(f"Rundlet has no format {quoted(name)}. It has: {', '.join(f.info.id for f in FORMATS)}.")
+    raise PlanError(f"Rundlet writes no format {quoted(name)}. It writes: {', '.join(f.info.id for f in WRITABLE)}.")
 
 
 def by_ending(path: Path) -> Format | None:
     """The format that the end of a file name stands for, or None. Only for naming new archives."""
-    return next((known for known in FORMATS if path.name.lower().endswith(known.info.ending)), None)
+    name = path.name.lower()
+    fitting = (f for f in WRITABLE if name.endswith((f.info.ending, *f.info.other_endings)))
+    return max(fitting, key=lambda known: len(known.info.ending), default=None)
 
 
 def detect(source: ByteSource) -> Format | None:
@@ -35,27 +44,50 @@ def detect(source: ByteSource) -> Format | None:
     return next((known for known in FORMATS if known.probe(source)), None)
 
 
-def open_archive(path: Path) -> ArchiveReader:
-    """Open an archive.
+def open_archive(path: Path, *, code_page: str | None = None, job: Job | None = None) -> ArchiveReader:
+    """Open an archive, whole or by any of its parts.
+
+    Args:
+        code_page: how names are written that do not say so themselves; None to guess.
+        job: told of the progress where all of the archive must be read for its list; may cancel.
 
     Raises:
         FileProblem: when it can't be read.
         UnknownFormat: when it is none of ours.
         FormatError: when it is damaged.
+        MissingPart: when the part with the table of contents is not there.
     """
-    return open_source(FileSource(path))
+    return open_source(open_parts(path) or FileSource(path), code_page=code_page, job=job)
 
 
-def open_source(source: ByteSource) -> ArchiveReader:
+def open_source(source: ByteSource, *, code_page: str | None = None, job: Job | None = None) -> ArchiveReader:
     """Open an archive from any bytes; the source is closed when that fails."""
     try:
         found = detect(source)
         if found is None:
             raise UnknownFormat(_unknown(source), archive=source.name)
-        return found.open(source)
+        reader = found.open(source, code_page=code_page, job=job)
+    except FormatError as error:
+        source.close()
+        if isinstance(source, JoinedSource):
+            raise _more_parts(source) from error
+        raise
     except BaseException:
         source.close()
         raise
+    if isinstance(source, JoinedSource):
+        reader.notices[:0] = source.issues
+    return reader
+
+
+def _more_parts(source: JoinedSource) -> MissingPart:
+    """What to say when all the parts that are there do not make up an archive."""
+    last = source.parts[-1]
+    return MissingPart(
+        f"The parts of {quoted(source.name)} that are here, {last.number} of them, are not all of it.",
+        archive=source.name,
+        hint=f"Part {last.number + 1} should come next; fetch it into the same folder.",
+    )
 
 
 def _unknown(source: ByteSource) -> str:

@@ -9,9 +9,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from rundlet.core.codecs.checksums import crc32
 from rundlet.core.errors import Corrupt, LimitExceeded
 from rundlet.core.formats.base import NO_TIME, Catalog, Kind, NameTable
+from rundlet.core.formats.names import decode_name, guess_code_page
 from rundlet.core.formats.zip.records import (
+    AES_FIELD,
     CENTRAL,
     CENTRAL_SIGNATURE,
     CENTRAL_SIZE,
@@ -67,17 +70,20 @@ class Directory:
 
     Attributes:
         catalog: what every format has.
-        method, flags: of each entry, as in the records.
+        method, flags, time: of each entry, as in the records.
         offset: where each local header begins in the source.
         overlapping: entries whose data would run into another entry.
+        aes: for entries locked with AES: version of the scheme, strength, and the method below it.
         notices: what is to be said of the archive as a whole.
     """
 
     catalog: Catalog
     method: NDArray[np.uint16]
     flags: NDArray[np.uint16]
+    time: NDArray[np.uint16]
     offset: I64
     overlapping: NDArray[np.bool_]
+    aes: dict[int, tuple[int, int, int]]
     notices: list[Issue]
 
 
@@ -116,6 +122,10 @@ def _locate(source: ByteSource, position: int, record: EndRecord, trailing: int)
         if found is not None:
             end, wide = found
             size, offset, entries = wide.directory_size, wide.directory_offset, wide.entries
+    starts = getattr(source, "starts", (0,))
+    if 0 < record.directory_disk < len(starts):  # the parts of a divided archive: offsets count from their parts
+        start = starts[record.directory_disk] + offset
+        return End(start=start, size=min(size, source.size - start), entries=entries, shift=0, trailing=trailing)
     start = end - size
     if start < 0 or start < offset:
         return None
@@ -135,8 +145,11 @@ def _locate64(source: ByteSource, stated: int, locator: int) -> tuple[int, End64
     return None
 
 
-def read_directory(source: ByteSource, end: End, limits: Limits) -> Directory:
+def read_directory(source: ByteSource, end: End, limits: Limits, code_page: str | None = None) -> Directory:
     """Read the whole central directory (section 4.3.12).
+
+    Args:
+        code_page: how names are written that do not say so themselves; None to guess.
 
     Raises:
         LimitExceeded: when it is larger than the limits allow.
@@ -165,7 +178,7 @@ def read_directory(source: ByteSource, end: End, limits: Limits) -> Directory:
     if end.trailing:
         behind = plural(end.trailing, "byte")
         notices.append(Issue(source.name, f"{behind} behind its end don't belong to it", problem=False))
-    return _columns(blob, positions, source, end, notices)
+    return _columns(blob, positions, source, end, notices, code_page)
 
 
 def _record_positions(blob: bytes) -> tuple[I64, bool]:
@@ -190,7 +203,9 @@ def _record_positions(blob: bytes) -> tuple[I64, bool]:
     return found[:count], damaged
 
 
-def _columns(blob: bytes, at: I64, source: ByteSource, end: End, notices: list[Issue]) -> Directory:
+def _columns(
+    blob: bytes, at: I64, source: ByteSource, end: End, notices: list[Issue], code_page: str | None
+) -> Directory:
     octets = np.frombuffer(blob, np.uint8)
     table = np.empty(len(at), CENTRAL)
     raw = table.view(np.uint8).reshape(len(at), CENTRAL_SIZE)
@@ -205,9 +220,11 @@ def _columns(blob: bytes, at: I64, source: ByteSource, end: End, notices: list[I
     extra_at = name_at + table["name_length"]
     extras = _Extras(octets, extra_at, table["extra_length"].astype(np.int64))
     extras.apply(size=size, packed=packed, offset=offset, mtime=mtime)
-    names = _names(blob, name_at, table, extras.unicode_path)
+    names = _names(blob, name_at, table, extras.unicode_path, code_page)
+    aes = _aes_fields(blob, extras.aes)
     kind, mode = _kinds(table, names)
-    offset += end.shift
+    starts = np.array(getattr(source, "starts", (0,)), np.int64)
+    offset += end.shift + starts[np.minimum(table["disk_start"], len(starts) - 1)]
     catalog = Catalog(
         names=names,
         kind=kind,
@@ -222,8 +239,10 @@ def _columns(blob: bytes, at: I64, source: ByteSource, end: End, notices: list[I
         catalog=catalog,
         method=table["method"].copy(),
         flags=table["flags"].copy(),
+        time=table["time"].copy(),
         offset=offset,
         overlapping=_overlapping(offset, packed, end.start),
+        aes=aes,
         notices=notices,
     )
 
@@ -236,6 +255,7 @@ class _Extras:
         self._at = at
         self._end = at + length
         self.unicode_path: dict[int, tuple[int, int]] = {}
+        self.aes: dict[int, tuple[int, int]] = {}
 
     def apply(self, *, size: I64, packed: I64, offset: I64, mtime: I64) -> None:
         """Put what the fields say into the columns."""
@@ -248,8 +268,9 @@ class _Extras:
             rows, header, length, body = rows[fits], header[fits], length[fits], body[fits]
             self._zip64(header == Extra.ZIP64, rows, body, length, (size, packed, offset))
             self._times(header, rows, body, length, mtime)
-            for i in np.flatnonzero(header == Extra.UNICODE_PATH):
-                self.unicode_path[int(rows[i])] = (int(body[i]), int(length[i]))
+            for wanted, places in ((Extra.UNICODE_PATH, self.unicode_path), (Extra.AES, self.aes)):
+                for i in np.flatnonzero(header == wanted):
+                    places[int(rows[i])] = (int(body[i]), int(length[i]))
             at = body + length
             more = at + 4 <= self._end[rows]
             rows, at = rows[more], at[more]
@@ -287,24 +308,59 @@ class _Extras:
         return value.astype(np.int64)
 
 
-def _names(blob: bytes, at: I64, table: NDArray[np.void], unicode_path: dict[int, tuple[int, int]]) -> NameTable:
-    """All names as UTF-8 (section 4.4.17 and appendix D)."""
+def _names(
+    blob: bytes, at: I64, table: NDArray[np.void], unicode_path: dict[int, tuple[int, int]], code_page: str | None
+) -> NameTable:
+    """All names as UTF-8 (sections 4.4.17 and 4.6.9, appendix D).
+
+    A name is UTF-8 when it says so or is valid UTF-8; else the Unicode path field counts; else a code page.
+    """
     names = NameTable.gathered(blob, at, table["name_length"].astype(np.int64))
-    if names.blob.isascii():
+    windows = np.isin(table["host"], (Host.FAT, Host.NTFS, Host.VFAT)) & (b"\\" in names.blob)
+    if names.blob.isascii() and not windows.any():
         return names
     raw = names.all_raw()
+    unknown = []
     for row in names.rows_with(np.frombuffer(names.blob, np.uint8) >= 0x80):
-        raw[row] = _as_utf8(raw[row], utf8=bool(int(table["flags"][row]) & Flag.UTF8))
+        stated = bool(int(table["flags"][row]) & Flag.UTF8)
+        field = _unicode_path(blob, unicode_path.get(row), raw[row])
+        if field is not None:
+            raw[row] = field
+        elif (code_page is not None and not stated) or not _is_utf8(raw[row]):
+            unknown.append(row)
+    if unknown:
+        page = code_page or guess_code_page([raw[row] for row in unknown])
+        for row in unknown:
+            raw[row] = decode_name(raw[row], page).encode("utf-8")
+    for row in np.flatnonzero(windows).tolist():
+        raw[row] = raw[row].replace(b"\\", b"/")
     return NameTable.of(raw)
 
 
-def _as_utf8(raw: bytes, *, utf8: bool) -> bytes:
-    """A name that is not ASCII as UTF-8: kept when it is already, else read in the format's own code page."""
+def _unicode_path(blob: bytes, field: tuple[int, int] | None, raw: bytes) -> bytes | None:
+    """The name in the Unicode path field, when the field belongs to this very name (section 4.6.9)."""
+    if field is None or field[1] < 5 or blob[field[0]] != 1:
+        return None
+    body = blob[field[0] : field[0] + field[1]]
+    name = body[5:]
+    return name if int.from_bytes(body[1:5], "little") == crc32(raw) and _is_utf8(name) else None
+
+
+def _is_utf8(raw: bytes) -> bool:
     try:
         raw.decode("utf-8")
     except UnicodeDecodeError:
-        return raw.decode("cp437").encode("utf-8")
-    return raw
+        return False
+    return True
+
+
+def _aes_fields(blob: bytes, places: dict[int, tuple[int, int]]) -> dict[int, tuple[int, int, int]]:
+    found = {}
+    for row, (at, length) in places.items():
+        if length >= AES_FIELD.size:
+            version, _, strength, method = AES_FIELD.unpack_from(blob, at)
+            found[row] = (version, strength, method)
+    return found
 
 
 def _kinds(table: NDArray[np.void], names: NameTable) -> tuple[NDArray[np.uint8], NDArray[np.uint32]]:
@@ -323,7 +379,10 @@ def _kinds(table: NDArray[np.void], names: NameTable) -> tuple[NDArray[np.uint8]
     if len(ends):
         slash = nonempty & (ends[np.maximum(last, 0)] == ord("/"))
     kind[dos_folder | slash] = Kind.DIR
-    return kind, high & np.uint32(_MODE_BITS)
+    mode = high & np.uint32(_MODE_BITS)
+    read_only = ~unix & ((attributes & 0x01) != 0) & (kind == Kind.FILE)
+    mode[read_only] = 0o444
+    return kind, mode
 
 
 def _dos_times(date: NDArray[np.uint16], clock: NDArray[np.uint16]) -> I64:

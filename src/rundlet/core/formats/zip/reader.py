@@ -2,26 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+import hmac
+from collections.abc import Iterable, Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.codecs import deflate_codec
-from rundlet.core.codecs.base import Decoder, expand
+from rundlet.core.codecs import deflate_codec, ppmd
+from rundlet.core.codecs.aes import CODE_SIZE, SALT_SIZES, VERIFIER_SIZE, ZipKeys
+from rundlet.core.codecs.base import expand
 from rundlet.core.codecs.checksums import crc32
-from rundlet.core.errors import ChecksumMismatch, Corrupt, Truncated, Unsupported
-from rundlet.core.formats.base import ArchiveReader, FormatInfo, Unit
+from rundlet.core.codecs.legacy_cipher import HEADER_SIZE, LegacyCipher, decrypted
+from rundlet.core.codecs.registry import DECODERS
+from rundlet.core.errors import ChecksumMismatch, Corrupt, PasswordNeeded, Truncated, Unsupported, WrongPassword
+from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Unit
 from rundlet.core.formats.zip.directory import Directory, End, read_directory
 from rundlet.core.formats.zip.records import Flag, LocalHeader, Method
 from rundlet.core.limits import SMALL, Limits
 from rundlet.core.streams.exact import chunks, read_exactly
 from rundlet.core.streams.sources import ByteSource
+from rundlet.core.text import quoted
 
-_DECODERS: dict[int, Callable[[], Decoder]] = {Method.DEFLATED: deflate_codec.decoder}
+_NAMES = {
+    Method.DEFLATED: "deflate",
+    Method.DEFLATE64: "deflate64",
+    Method.BZIP2: "bzip2",
+    Method.LZMA: "headed lzma",
+    Method.ZSTD: "zstd",
+    Method.XZ: "xz",
+}
+_KNOWN = {int(method) for method in Method}
 _UNSEEN = int(Flag.PATCH_DATA | Flag.STRONG_ENCRYPTION | Flag.MASKED_HEADERS)
 _ENCRYPTED = int(Flag.ENCRYPTED)
-_STORED, _DEFLATED = int(Method.STORED), int(Method.DEFLATED)
+_STORED, _DEFLATED, _PPMD, _AES = int(Method.STORED), int(Method.DEFLATED), int(Method.PPMD), int(Method.AES)
+_WITHOUT_CHECKSUM = 2  # the second version of the AES scheme has its authentication code in place of the CRC
 _BATCH = 64
 
 
@@ -32,15 +46,33 @@ class ZipReader(ArchiveReader):
     where the data begins, and an entry whose local header names another method is refused.
     """
 
-    def __init__(self, source: ByteSource, end: End, info: FormatInfo, limits: Limits) -> None:
+    def __init__(
+        self, source: ByteSource, end: End, info: FormatInfo, limits: Limits, code_page: str | None = None
+    ) -> None:
         self.info = info
         self.source = source
-        self.directory: Directory = read_directory(source, end, limits)
+        self.directory: Directory = read_directory(source, end, limits, code_page)
         self.catalog = self.directory.catalog
         self.notices = self.directory.notices
+        self._passwords: list[bytes] = []
 
     def unlock(self, password: str) -> None:
-        """Nothing yet: locked entries are named as such when they are asked for."""
+        candidates = [password.encode("utf-8")]
+        try:
+            candidates.append(password.encode("cp437"))  # what early programs on other systems made of it
+        except UnicodeEncodeError:
+            pass
+        for row in np.flatnonzero(self.catalog.encrypted).tolist():
+            try:
+                data_at = self._data_start(row)
+                fitting = [p for p in candidates if self._fits(row, data_at, p)]
+            except (Corrupt, Truncated, Unsupported):
+                continue
+            if not fitting:
+                raise WrongPassword(f"The password does not open {quoted(self.source.name)}.", archive=self.source.name)
+            self._passwords = fitting
+            return
+        self._passwords = candidates[:1]
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         ordered = rows[np.argsort(self.directory.offset[rows], kind="stable")]
@@ -68,17 +100,21 @@ class ZipReader(ArchiveReader):
         """
         data_at = self._data_start(row)
         size, packed = int(self.catalog.size[row]), int(self.catalog.packed[row])
-        method = int(self.directory.method[row])
-        plain: Iterable[bytes]
-        if method == _STORED:
-            if size != packed:
-                raise Corrupt("It is stored as it is, and yet its two sizes differ.")
-            plain = chunks(self.source, data_at, packed)
+        method, crc = int(self.directory.method[row]), int(self.catalog.crc[row])
+        raw: Iterable[bytes]
+        if self.catalog.encrypted[row]:
+            raw = self._decrypted(row, data_at)
+            if method == _AES:
+                version, _, method = self.directory.aes[row]
+                crc = UNKNOWN if version == _WITHOUT_CHECKSUM else crc
         elif method == _DEFLATED and size <= SMALL and packed <= SMALL:
-            plain = [deflate_codec.decompress(read_exactly(self.source, data_at, packed), size)]
+            plain = deflate_codec.decompress(read_exactly(self.source, data_at, packed), size)
+            return checked((plain,), size, crc)
         else:
-            plain = expand(_DECODERS[method](), chunks(self.source, data_at, packed))
-        return checked(plain, size, int(self.catalog.crc[row]))
+            raw = chunks(self.source, data_at, packed)
+            if method == _STORED and size != packed:
+                raise Corrupt("It is stored as it is, and yet its two sizes differ.")
+        return checked(_decoded(method, raw, size), size, crc)
 
     def _data_start(self, row: int) -> int:
         """Where the packed data begins, after comparing the local header with the directory (section 4.3.7)."""
@@ -87,9 +123,8 @@ class ZipReader(ArchiveReader):
             raise Corrupt("It shares its place in the archive with another entry.")
         if flags & _UNSEEN:
             raise Unsupported("It is locked or patched in a way that has no open description.")
-        if flags & _ENCRYPTED:
-            raise Unsupported("It is locked with a password; this version of Rundlet can't unlock zip entries yet.")
-        if method != _STORED and method not in _DECODERS:
+        below = self.directory.aes.get(row, (0, 0, -1))[2] if method == _AES else method
+        if below not in _KNOWN or below == _AES:
             raise Unsupported(f"It is packed with method {method}, which Rundlet does not have.")
         offset = int(self.directory.offset[row])
         data = read_exactly(self.source, offset, LocalHeader.LAYOUT.size)
@@ -99,6 +134,62 @@ class ZipReader(ArchiveReader):
         if local.method != method or (local.flags ^ flags) & _ENCRYPTED:
             raise Corrupt("Its own header and the table of contents contradict each other.")
         return offset + len(data) + local.name_length + local.extra_length
+
+    # Locked entries
+
+    def _fits(self, row: int, data_at: int, password: bytes) -> bool:
+        """Whether a password opens an entry, as far as that can be told before it is read."""
+        if int(self.directory.method[row]) == _AES:
+            keys, verifier, _ = self._aes_keys(row, data_at, password)
+            return hmac.compare_digest(keys.verifier, verifier)
+        return self._legacy(row, data_at, password) is not None
+
+    def _decrypted(self, row: int, data_at: int) -> Iterator[bytes]:
+        """The packed bytes of a locked entry; its authentication code, where it has one, is compared at the end."""
+        if not self._passwords:
+            raise PasswordNeeded("It is locked with a password.")
+        end = data_at + int(self.catalog.packed[row])
+        if int(self.directory.method[row]) != _AES:
+            for password in self._passwords:
+                cipher = self._legacy(row, data_at, password)
+                if cipher is not None:
+                    start = data_at + HEADER_SIZE
+                    return decrypted(cipher, chunks(self.source, start, end - start))
+            raise WrongPassword("The password does not open it.")
+        for password in self._passwords:
+            keys, verifier, head = self._aes_keys(row, data_at, password)
+            if hmac.compare_digest(keys.verifier, verifier):
+                return self._authenticated(keys, data_at + head, end - CODE_SIZE)
+        raise WrongPassword("The password does not open it.")
+
+    def _aes_keys(self, row: int, data_at: int, password: bytes) -> tuple[ZipKeys, bytes, int]:
+        strength = self.directory.aes[row][1]
+        if strength not in SALT_SIZES:
+            raise Unsupported(f"It is locked with AES of strength {strength}, which is not described.")
+        salt_size = SALT_SIZES[strength]
+        head = salt_size + VERIFIER_SIZE
+        if head + CODE_SIZE > int(self.catalog.packed[row]):
+            raise Corrupt("It is too short for a locked entry.")
+        data = read_exactly(self.source, data_at, head)
+        return ZipKeys(password, data[:salt_size], strength), data[salt_size:], head
+
+    def _authenticated(self, keys: ZipKeys, start: int, end: int) -> Iterator[bytes]:
+        counter, code = keys.counter(), keys.code()
+        for data in chunks(self.source, start, end - start):
+            code.update(data)
+            yield counter.apply(data)
+        if not hmac.compare_digest(code.digest()[:CODE_SIZE], read_exactly(self.source, end, CODE_SIZE)):
+            raise ChecksumMismatch("Its content fails its authentication code.")
+
+    def _legacy(self, row: int, data_at: int, password: bytes) -> LegacyCipher | None:
+        """The cipher behind its header, or None when the header's last byte tells the password is wrong."""
+        if int(self.catalog.packed[row]) < HEADER_SIZE:
+            raise Corrupt("It is too short for a locked entry.")
+        cipher = LegacyCipher(password)
+        head = cipher.decrypt(read_exactly(self.source, data_at, HEADER_SIZE))
+        by_time = int(self.directory.flags[row]) & Flag.DESCRIPTOR
+        expected = int(self.directory.time[row]) >> 8 if by_time else int(self.catalog.crc[row]) >> 24
+        return cipher if head[-1] == expected else None
 
 
 class ZipUnit:
@@ -117,8 +208,43 @@ class ZipUnit:
         yield from self._reader.content(row)
 
 
+def _decoded(method: int, raw: Iterable[bytes], size: int) -> Iterable[bytes]:
+    """Packed bytes decoded by a method of the format."""
+    if method == _STORED:
+        return raw
+    if method == _PPMD:
+        return _ppmd(raw, size)
+    return expand(DECODERS[_NAMES[Method(method)]](), raw, until=size if method == Method.LZMA else None)
+
+
+def _ppmd(raw: Iterable[bytes], size: int) -> Iterator[bytes]:
+    """PPMd version I, revision 1 (section 5.10): two bytes of parameters before the stream."""
+    inputs = iter(raw)
+    head = b""
+    while len(head) < 2:
+        piece = next(inputs, None)
+        if piece is None:
+            raise Truncated("Its packed data ends too early.")
+        head += piece
+    numbers = int.from_bytes(head[:2], "little")
+    order, memory, restore = (numbers & 15) + 1, ((numbers >> 4 & 255) + 1) << 20, numbers >> 12
+    if order < 2 or restore > 1:
+        raise Corrupt("Its packed data is damaged.")
+
+    def rest() -> Iterator[bytes]:
+        yield head[2:]
+        yield from inputs
+
+    yield from ppmd.decode(ppmd.VARIANT_I, rest(), order=order, memory=memory, restore=restore, size=size)
+    for _ in inputs:
+        pass
+
+
 def checked(plain: Iterable[bytes], size: int, crc: int) -> Iterator[bytes]:
     """Pass content on and compare its length and CRC-32 with what the archive states.
+
+    Args:
+        crc: what it should be, or ``UNKNOWN`` when something else vouches for the content.
 
     Raises:
         Corrupt: as soon as there is more than stated; ``Truncated`` when there is less at the end.
@@ -129,9 +255,10 @@ def checked(plain: Iterable[bytes], size: int, crc: int) -> Iterator[bytes]:
         total += len(data)
         if total > size:
             raise Corrupt("It unpacks to more than its stated size.")
-        seen = crc32(data, seen)
+        if crc != UNKNOWN:
+            seen = crc32(data, seen)
         yield data
     if total < size:
         raise Truncated("It unpacks to less than its stated size.")
-    if seen != crc:
+    if crc not in (UNKNOWN, seen):
         raise ChecksumMismatch("Its content fails its checksum.")

@@ -22,12 +22,20 @@ class Method(IntEnum):
 
     STORED = 0
     DEFLATED = 8
+    DEFLATE64 = 9
+    BZIP2 = 12
+    LZMA = 14
+    ZSTD = 93
+    XZ = 95
+    PPMD = 98
+    AES = 99
 
 
 class Flag(IntFlag):
     """General purpose bits (section 4.4.4)."""
 
     ENCRYPTED = 1 << 0
+    END_MARK = 1 << 1
     DESCRIPTOR = 1 << 3
     PATCH_DATA = 1 << 5
     STRONG_ENCRYPTION = 1 << 6
@@ -52,6 +60,7 @@ class Extra(IntEnum):
     NTFS = 0x000A
     TIMESTAMP = 0x5455
     UNICODE_PATH = 0x7075
+    AES = 0x9901
 
 
 @dataclass(slots=True)
@@ -198,6 +207,9 @@ class End64Record:
 LOCATOR_SIGNATURE = b"PK\x06\x07"
 LOCATOR = struct.Struct("<4sIQI")
 """Zip64 end of central directory locator (section 4.3.15): signature, disk, offset of the record, number of disks."""
+
+AES_FIELD = struct.Struct("<H2sBH")
+"""The body of the AES extra field: version of the scheme, vendor, strength, the method below it."""
 
 UNIX_TIMES = struct.Struct("<HHBi")
 """Extended timestamp with the time of change only: header, size, flags, seconds since 1970."""

@@ -12,11 +12,14 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 from rundlet.core.codecs import deflate_codec
+from rundlet.core.codecs.aes import SALT_SIZES, ZipKeys, encrypt
 from rundlet.core.codecs.checksums import crc32, crc32_combine
+from rundlet.core.codecs.encoders import ENCODERS, compress_whole
 from rundlet.core.codecs.side_by_side import cores, in_order
 from rundlet.core.errors import FileProblem, file_problem, left_out
 from rundlet.core.formats.base import NO_TIME, Kind, PackItem, Sink, WriteOptions
 from rundlet.core.formats.zip.records import (
+    AES_FIELD,
     CENTRAL_LAYOUT,
     CENTRAL_SIGNATURE,
     LOCATOR,
@@ -38,14 +41,49 @@ from rundlet.core.limits import KIB, MIB, SMALL
 
 _VERSION_PLAIN = 20
 _VERSION_64 = 45
+_VERSION_AES = 51
 _BATCH = 64
 _SAMPLE = 64 * KIB
 _SAMPLES = 4
+_TRIAL_LEVEL = 3
 _WORTH_IT = 0.98
 _DOS_FOLDER = 0x10
+_STRENGTH = 3  # AES-256
+_SCHEME = 2
+_CHANGED = "it changed while it was read; it was packed as it was then"
+
+_METHODS = {
+    "deflate": Method.DEFLATED,
+    "bzip2": Method.BZIP2,
+    "lzma": Method.LZMA,
+    "zstd": Method.ZSTD,
+    "xz": Method.XZ,
+}
+_CODECS = {
+    Method.DEFLATED: "deflate",
+    Method.BZIP2: "bzip2",
+    Method.LZMA: "headed lzma",
+    Method.ZSTD: "zstd",
+    Method.XZ: "xz",
+}
+_NEEDED = {Method.BZIP2: 46, Method.LZMA: 63, Method.ZSTD: 63, Method.XZ: 63}
 
 # A source may grow while it is read: from this size on, room is kept for 64-bit sizes.
 _ROOM_FROM = MAX32 - 64 * MIB
+
+
+@dataclass(frozen=True, slots=True)
+class _How:
+    """How entries are written: the level, the method below any lock, and the password."""
+
+    level: int
+    method: Method
+    codec: str
+    password: bytes
+
+    @property
+    def locked(self) -> bool:
+        return bool(self.password)
 
 
 @dataclass(slots=True)
@@ -78,6 +116,23 @@ class _Row:
     packed: int
     size: int
     offset: int
+    locked: bool
+
+    @property
+    def stored_method(self) -> int:
+        """The method in the records, which is that of the lock for a locked entry."""
+        return Method.AES if self.locked else self.method
+
+    @property
+    def stored_crc(self) -> int:
+        """Locked entries keep no checksum, which could tell what is in them."""
+        return 0 if self.locked else self.crc
+
+    @property
+    def version(self) -> int:
+        """The version of the format needed (section 4.4.3)."""
+        wide = _VERSION_64 if self.item.size >= _ROOM_FROM else _VERSION_PLAIN
+        return max(wide, _NEEDED.get(self.method, 0), _VERSION_AES if self.locked else 0)
 
 
 class ZipWriter:
@@ -85,13 +140,14 @@ class ZipWriter:
 
     def __init__(self, sink: Sink, options: WriteOptions) -> None:
         self._sink = sink
-        self._level = options.level
+        method = _METHODS[options.method or "deflate"]
+        self._how = _How(options.level, method, _CODECS[method], options.password.encode("utf-8"))
         self._rows: list[_Row] = []
 
     def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
         for is_small, group in itertools.groupby(items, key=_is_small):
             if is_small:
-                tasks = (functools.partial(_pack_batch, batch, self._level) for batch in _batches(group))
+                tasks = (functools.partial(_pack_batch, batch, self._how) for batch in _batches(group))
                 for batch in in_order(pool, tasks, ahead=2 * cores() + 2):
                     self._write_batch(batch, job, report)
             else:
@@ -105,9 +161,7 @@ class ZipWriter:
                 job.advance(entries=1)
                 continue
             if packed.item.kind == Kind.FILE and packed.size != packed.item.size:
-                report.add(
-                    packed.item.path, "it changed while it was read; it was packed as it was then", problem=False
-                )
+                report.add(packed.item.path, _CHANGED, problem=False)
             offset = self._sink.tell()
             row = _Row(
                 packed.item.path.encode("utf-8", "surrogateescape"),
@@ -117,6 +171,7 @@ class ZipWriter:
                 len(packed.data),
                 packed.size,
                 offset,
+                self._how.locked and packed.item.kind != Kind.DIR,
             )
             self._sink.write(_local_header(row) + packed.data)
             self._rows.append(row)
@@ -127,7 +182,6 @@ class ZipWriter:
     def _write_large(self, item: PackItem, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
         """One large file in pieces; its sizes and checksum are put into its header when they are known."""
         offset = self._sink.tell()
-        name = item.path.encode("utf-8", "surrogateescape")
         try:
             fd = os.open(item.source, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)
         except OSError as error:
@@ -135,18 +189,7 @@ class ZipWriter:
             job.advance(entries=1)
             return
         try:
-            stored = self._level == 0 or not _shrinks(fd, item.size, self._level)
-            row = _Row(name, item, Method.STORED if stored else Method.DEFLATED, 0, 0, 0, offset)
-            self._sink.write(_local_header(row, wide=item.size >= _ROOM_FROM))
-            begin = self._sink.tell()
-            tasks = _pieces(fd, item, 0 if stored else self._level)
-            for data, crc, length in in_order(pool, tasks, ahead=2 * cores() + 1):
-                self._sink.write(data)
-                row.crc = crc32_combine(row.crc, crc, length)
-                row.size += length
-                job.advance(length)
-            row.packed = self._sink.tell() - begin
-            self._sink.patch(offset, _local_header(row, wide=item.size >= _ROOM_FROM))
+            row = self._stream(item, fd, offset, pool, job)
         except _ReadFailed as failure:
             self._sink.rewind(offset)
             report.add(item.path, left_out(failure.problem))
@@ -155,11 +198,44 @@ class ZipWriter:
         finally:
             os.close(fd)
         if row.size != item.size:
-            report.add(item.path, "it changed while it was read; it was packed as it was then", problem=False)
+            report.add(item.path, _CHANGED, problem=False)
         self._rows.append(row)
         report.files += 1
         report.bytes_in += row.size
         job.advance(entries=1)
+
+    def _stream(self, item: PackItem, fd: int, offset: int, pool: ThreadPoolExecutor, job: Job) -> _Row:
+        how, wide = self._how, item.size >= _ROOM_FROM
+        stored = how.level == 0 or not _shrinks(fd, item.size)
+        method = Method.STORED if stored else how.method
+        row = _Row(item.path.encode("utf-8", "surrogateescape"), item, method, 0, 0, 0, offset, how.locked)
+        self._sink.write(_local_header(row, wide=wide))
+        begin = self._sink.tell()
+        pieces = self._pieces(item, fd, row, pool, job)
+        if how.locked:
+            salt = os.urandom(SALT_SIZES[_STRENGTH])
+            keys = ZipKeys(how.password, salt, _STRENGTH)
+            self._sink.write(salt + keys.verifier)
+            pieces = encrypt(keys, pieces)
+        for data in pieces:
+            self._sink.write(data)
+        row.packed = self._sink.tell() - begin
+        self._sink.patch(offset, _local_header(row, wide=wide))
+        return row
+
+    def _pieces(self, item: PackItem, fd: int, row: _Row, pool: ThreadPoolExecutor, job: Job) -> Iterator[bytes]:
+        """The packed pieces of a file in order; fills in the row's size and checksum on the way."""
+        side_by_side = row.method in (Method.STORED, Method.DEFLATED)
+        level = self._how.level if row.method == Method.DEFLATED else 0
+        tasks = _piece_tasks(fd, item, level)
+        stream = None if side_by_side else ENCODERS[self._how.codec](self._how.level)
+        for data, crc, length in in_order(pool, tasks, ahead=2 * cores() + 1):
+            row.crc = crc32_combine(row.crc, crc, length)
+            row.size += length
+            yield data if stream is None else stream.compress(data)
+            job.advance(length)
+        if stream is not None:
+            yield stream.flush()
 
     def finish(self) -> None:
         """Write the central directory and its end records (sections 4.3.12 to 4.3.16)."""
@@ -206,26 +282,30 @@ def _batches(items: Iterator[PackItem]) -> Iterator[list[PackItem]]:
         yield batch
 
 
-def _pack_batch(batch: list[PackItem], level: int) -> list[_Packed | _Failed]:
-    return [_pack_small(item, level) for item in batch]
+def _pack_batch(batch: list[PackItem], how: _How) -> list[_Packed | _Failed]:
+    return [_pack_small(item, how) for item in batch]
 
 
-def _pack_small(item: PackItem, level: int) -> _Packed | _Failed:
+def _pack_small(item: PackItem, how: _How) -> _Packed | _Failed:
     if item.kind == Kind.DIR:
         return _Packed(item, Method.STORED, 0, 0, b"")
     if item.kind == Kind.LINK:
         data = item.target.encode("utf-8", "surrogateescape")
-        return _Packed(item, Method.STORED, crc32(data), len(data), data)
-    try:
-        data = _read_small(item)
-    except OSError as error:
-        return _Failed(item, file_problem(error, "read", item.source))
-    crc = crc32(data)
-    if level and data:
-        packed = deflate_codec.compress(data, level)
-        if len(packed) < len(data):
-            return _Packed(item, Method.DEFLATED, crc, len(data), packed)
-    return _Packed(item, Method.STORED, crc, len(data), data)
+    else:
+        try:
+            data = _read_small(item)
+        except OSError as error:
+            return _Failed(item, file_problem(error, "read", item.source))
+    method, packed = Method.STORED, data
+    if how.level and data and item.kind == Kind.FILE:
+        smaller = compress_whole(how.codec, data, how.level)
+        if len(smaller) < len(data):
+            method, packed = how.method, smaller
+    if how.locked:
+        salt = os.urandom(SALT_SIZES[_STRENGTH])
+        keys = ZipKeys(how.password, salt, _STRENGTH)
+        packed = salt + keys.verifier + b"".join(encrypt(keys, [packed]))
+    return _Packed(item, method, crc32(data), len(data), packed)
 
 
 def _read_small(item: PackItem) -> bytes:
@@ -242,15 +322,15 @@ def _read_small(item: PackItem) -> bytes:
         os.close(fd)
 
 
-def _shrinks(fd: int, size: int, level: int) -> bool:
-    """Whether compressing a large file is worth it, tried on a few stretches of it."""
+def _shrinks(fd: int, size: int) -> bool:
+    """Whether compressing a large file is worth it, tried quickly on a few stretches of it."""
     step = max(size // _SAMPLES, 1)
     sample = [os.pread(fd, _SAMPLE, i * step) for i in range(_SAMPLES)]
-    packed = sum(len(deflate_codec.compress(data, level)) for data in sample if data)
+    packed = sum(len(deflate_codec.compress(data, _TRIAL_LEVEL)) for data in sample if data)
     return packed < _WORTH_IT * sum(map(len, sample))
 
 
-def _pieces(fd: int, item: PackItem, level: int) -> Iterator[Callable[[], tuple[bytes, int, int]]]:
+def _piece_tasks(fd: int, item: PackItem, level: int) -> Iterator[Callable[[], tuple[bytes, int, int]]]:
     """Tasks for the pieces of a file, each giving packed bytes, CRC-32 and length in bytes.
 
     One byte past the end of each piece is looked at, so that the last one knows that it is the last even when the
@@ -290,20 +370,21 @@ def _local_header(row: _Row, *, wide: bool = False) -> bytes:
     """Section 4.3.7; with ``wide``, both sizes stand in the zip64 field (section 4.5.3)."""
     date, clock = _dos_time(row.item.mtime_ns)
     extra = struct.pack("<HHQQ", Extra.ZIP64, 16, row.size, row.packed) if wide else b""
-    extra += _times(row.item.mtime_ns)
+    extra += _common_extra(row)
+    name = _stored_name(row)
     header = LocalHeader(
-        version_needed=_VERSION_64 if wide else _VERSION_PLAIN,
-        flags=_flags(row.name),
-        method=row.method,
+        version_needed=row.version,
+        flags=_flags(row),
+        method=row.stored_method,
         time=clock,
         date=date,
-        crc32=row.crc,
+        crc32=row.stored_crc,
         compressed_size=MAX32 if wide else row.packed,
         uncompressed_size=MAX32 if wide else row.size,
-        name_length=len(_stored_name(row)),
+        name_length=len(name),
         extra_length=len(extra),
     )
-    return header.pack() + _stored_name(row) + extra
+    return header.pack() + name + extra
 
 
 def _central_header(row: _Row) -> bytes:
@@ -311,43 +392,52 @@ def _central_header(row: _Row) -> bytes:
     date, clock = _dos_time(row.item.mtime_ns)
     wide = [value for value in (row.size, row.packed, row.offset) if value >= MAX32]
     extra = struct.pack(f"<HH{len(wide)}Q", Extra.ZIP64, 8 * len(wide), *wide) if wide else b""
-    extra += _times(row.item.mtime_ns)
+    extra += _common_extra(row)
     name = _stored_name(row)
-    version = _VERSION_64 if wide or row.item.size >= _ROOM_FROM else _VERSION_PLAIN
+    version = max(row.version, _VERSION_64 if wide else 0)
     attributes = row.item.unix_mode << 16 | (_DOS_FOLDER if row.item.kind == Kind.DIR else 0)
-    return (
-        CENTRAL_LAYOUT.pack(
-            CENTRAL_SIGNATURE,
-            _VERSION_64 if wide else version,
-            Host.UNIX,
-            version,
-            0,
-            _flags(row.name),
-            row.method,
-            clock,
-            date,
-            row.crc,
-            min(row.packed, MAX32),
-            min(row.size, MAX32),
-            len(name),
-            len(extra),
-            0,
-            0,
-            0,
-            attributes,
-            min(row.offset, MAX32),
-        )
-        + name
-        + extra
+    header = CENTRAL_LAYOUT.pack(
+        CENTRAL_SIGNATURE,
+        version,
+        Host.UNIX,
+        version,
+        0,
+        _flags(row),
+        row.stored_method,
+        clock,
+        date,
+        row.stored_crc,
+        min(row.packed, MAX32),
+        min(row.size, MAX32),
+        len(name),
+        len(extra),
+        0,
+        0,
+        0,
+        attributes,
+        min(row.offset, MAX32),
     )
+    return header + name + extra
 
 
 def _stored_name(row: _Row) -> bytes:
     return row.name + b"/" if row.item.kind == Kind.DIR else row.name
 
 
-def _flags(name: bytes) -> int:
-    return 0 if name.isascii() else Flag.UTF8
+def _flags(row: _Row) -> int:
+    flags = 0 if row.name.isascii() else int(Flag.UTF8)
+    if row.locked:
+        flags |= Flag.ENCRYPTED
+    return flags | Flag.END_MARK if row.method == Method.LZMA else flags
+
+
+def _common_extra(row: _Row) -> bytes:
+    """The fields that both headers have."""
+    extra = _times(row.item.mtime_ns)
+    if row.locked:
+        body = AES_FIELD.pack(_SCHEME, b"AE", _STRENGTH, row.method)
+        extra += struct.pack("<HH", Extra.AES, len(body)) + body
+    return extra
 
 
 def _times(mtime_ns: int) -> bytes:

@@ -1,0 +1,189 @@
+"""Compressed streams read front to back: several members, frames or streams in one file are one stretch of bytes."""
+
+from __future__ import annotations
+
+import bz2
+import lzma
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+
+from backports import zstd
+from isal import igzip_lib
+
+from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
+from rundlet.core.codecs.lzw import MAGIC as LZW_MAGIC
+from rundlet.core.codecs.lzw import LzwDecoder
+from rundlet.core.errors import Corrupt, LimitExceeded, Truncated
+from rundlet.core.limits import CHUNK, DEFAULT
+from rundlet.core.streams.sources import ByteSource
+from rundlet.core.text import quoted
+
+_ZSTD_WINDOW_LOG = 27  # 128 MiB; zstd's own bound for readers is the same
+
+
+def _gzip() -> Decoder:
+    decoder: Decoder = igzip_lib.IgzipDecompressor(flag=igzip_lib.DECOMP_GZIP)
+    return decoder
+
+
+def _zstd() -> Decoder:
+    return zstd.ZstdDecompressor(options={zstd.DecompressionParameter.window_log_max: _ZSTD_WINDOW_LOG})
+
+
+@dataclass(frozen=True, slots=True)
+class Packing:
+    """A way in which a single stream is compressed.
+
+    Attributes:
+        id: its short name, as in ``tar.gz``.
+        magic: how each of its members begins.
+        decoder: makes a decoder for one member.
+        padding: bytes of zeros that may stand between members count in multiples of this; 0 for none.
+        endless: whether members have no end mark.
+    """
+
+    id: str
+    magic: bytes
+    decoder: Callable[[], Decoder]
+    padding: int = 0
+    endless: bool = False
+
+    def fits(self, head: bytes) -> bool:
+        """Whether a member begins like this."""
+        if self.id == "lzma":
+            return _is_lzma(head)
+        return head.startswith(self.magic)
+
+
+PACKINGS = (
+    Packing("gz", b"\x1f\x8b\x08", _gzip, padding=1),
+    Packing("bz2", b"BZh", bz2.BZ2Decompressor),
+    Packing(
+        "xz", b"\xfd7zXZ\x00", lambda: lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=DEFAULT.memory_bytes), padding=4
+    ),
+    Packing("zst", b"\x28\xb5\x2f\xfd", _zstd),
+    Packing("Z", LZW_MAGIC, LzwDecoder, endless=True),
+    Packing("lzma", b"\x5d\x00\x00", lambda: lzma.LZMADecompressor(lzma.FORMAT_ALONE, memlimit=DEFAULT.memory_bytes)),
+)
+"""Every packing that is told by its content. The last has no real magic and is looked for last."""
+
+_SKIPPABLE = tuple(bytes([0x50 + i, 0x2A, 0x4D, 0x18]) for i in range(16))
+
+
+def _is_lzma(head: bytes) -> bool:
+    """LZMA alone has no magic: usual properties, a dictionary of a power of two, and a size that is sane or not stated."""
+    if len(head) < 14 or head[0] >= 225:
+        return False
+    dictionary = int.from_bytes(head[1:5], "little")
+    stated = int.from_bytes(head[5:13], "little")
+    usual = dictionary >= 4096 and (
+        dictionary & (dictionary - 1) == 0 or dictionary & (dictionary - 1) == dictionary >> 1 << 1
+    )
+    return head[0] == 0x5D and usual and (stated == (1 << 64) - 1 or stated < 1 << 48) and head[13] == 0
+
+
+def packing_of(head: bytes) -> Packing | None:
+    """The packing that a file begins with, or None."""
+    return next((packing for packing in PACKINGS if packing.fits(head)), None)
+
+
+@dataclass(frozen=True, slots=True)
+class Point:
+    """A place where decoding can begin.
+
+    Attributes:
+        packed: where in the file, in bytes.
+        plain: what place of the decoded bytes that is.
+    """
+
+    packed: int
+    plain: int
+
+
+@dataclass(slots=True)
+class Notes:
+    """What is learned while a stream is read.
+
+    Attributes:
+        points: where decoding can begin, in order.
+        trailing: bytes behind the last member that belong to none.
+    """
+
+    points: list[Point] = field(default_factory=list)
+    trailing: int = 0
+
+
+def decoded(
+    source: ByteSource, packing: Packing, *, start: Point = Point(0, 0), notes: Notes | None = None
+) -> Iterator[bytes]:
+    """The decoded bytes from a point to the end, in chunks.
+
+    Raises:
+        Corrupt: when the packed bytes are damaged.
+        Truncated: when the file ends within a member.
+        LimitExceeded: when decoding asks for more memory than allowed.
+    """
+    notes = notes if notes is not None else Notes()
+    at, plain = start.packed, start.plain
+    while at < source.size:
+        notes.points.append(Point(at, plain))
+        member = _Member(source, packing, at)
+        for data in member.chunks():
+            plain += len(data)
+            yield data
+        at = _next_member(source, packing, member.end, notes)
+
+
+class _Member:
+    """One member; ``end`` is where it ended, once its chunks are all taken."""
+
+    def __init__(self, source: ByteSource, packing: Packing, start: int) -> None:
+        self._source = source
+        self._packing = packing
+        self.end = start
+
+    def chunks(self) -> Iterator[bytes]:
+        decoder, data = self._packing.decoder(), b""
+        while not decoder.eof:
+            if decoder.needs_input:
+                data = self._source.read_at(self.end, CHUNK)
+                self.end += len(data)
+                if not data:
+                    if self._packing.endless:
+                        return
+                    raise Truncated(
+                        f"{quoted(self._source.name)} is cut off: its packed data ends too early.",
+                        archive=self._source.name,
+                    )
+            try:
+                out = decoder.decompress(data, CHUNK)
+            except CODEC_ERRORS as error:
+                if "emory" in str(error) or "too much" in str(error):
+                    raise LimitExceeded(
+                        f"Unpacking {quoted(self._source.name)} would take more memory than allowed."
+                    ) from error
+                raise Corrupt(
+                    f"{quoted(self._source.name)} is damaged within its packed data.", archive=self._source.name
+                ) from error
+            data = b""
+            if out:
+                yield out
+        self.end -= len(getattr(decoder, "unused_data", b""))
+
+
+def _next_member(source: ByteSource, packing: Packing, at: int, notes: Notes) -> int:
+    """Where the next member begins, or the end of the source; junk behind the last one is noted."""
+    while packing.padding and at < source.size:
+        zeros = source.read_at(at, CHUNK)
+        rest = zeros.lstrip(b"\0")
+        at += len(zeros) - len(rest)
+        if rest:
+            break
+    head = source.read_at(at, 16)
+    while packing.id == "zst" and head[:4] in _SKIPPABLE:
+        at += 8 + int.from_bytes(head[4:8], "little")
+        head = source.read_at(at, 16)
+    if not head or packing.fits(head):
+        return min(at, source.size)
+    notes.trailing = source.size - at
+    return source.size

@@ -1,0 +1,125 @@
+"""A single compressed file, such as ``table.csv.gz``: an archive of one entry."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rundlet.core.codecs.forward import PACKINGS, Notes, Packing, decoded, packing_of
+from rundlet.core.errors import Unsupported
+from rundlet.core.formats.base import (
+    NO_TIME,
+    UNKNOWN,
+    ArchiveReader,
+    ArchiveWriter,
+    Catalog,
+    FormatInfo,
+    Kind,
+    NameTable,
+    Sink,
+    Unit,
+    WriteOptions,
+)
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Issue
+from rundlet.core.streams.sources import ByteSource
+from rundlet.core.text import plural
+
+_HAS_TIME = "gz"
+
+
+class LoneReader(ArchiveReader):
+    """A compressed file as an archive of one entry. How large that is, is known only when it has been read once."""
+
+    def __init__(self, source: ByteSource, info: FormatInfo, packing: Packing, job: Job) -> None:
+        self.info = info
+        self.source = source
+        self._packing = packing
+        self.notices: list[Issue] = []
+        size = self._measure(job)
+        name = _name(source.name, packing).encode("utf-8", "surrogateescape")
+        self.catalog = Catalog(
+            names=NameTable.of([name]),
+            kind=np.array([Kind.FILE], np.uint8),
+            size=np.array([size], np.int64),
+            packed=np.array([source.size], np.int64),
+            mtime_ns=np.array([_mtime_ns(source, packing)], np.int64),
+            mode=np.zeros(1, np.uint32),
+            crc=np.full(1, UNKNOWN, np.int64),
+            encrypted=np.zeros(1, np.bool_),
+        )
+
+    def _measure(self, job: Job) -> int:
+        """Read it through: its size, and whether junk stands behind it. Damage is left for whoever takes it out."""
+        job.begin("Reading", total_bytes=0)
+        notes, size = Notes(), 0
+        try:
+            for data in decoded(self.source, self._packing, notes=notes):
+                size += len(data)
+                job.advance(len(data))
+        except Exception:  # noqa: BLE001 - said again, of the entry, when it is read
+            return UNKNOWN
+        if notes.trailing:
+            words = f"{plural(notes.trailing, 'byte')} behind its end don't belong to it"
+            self.notices.append(Issue(self.source.name, words, problem=False))
+        return size
+
+    def unlock(self, password: str) -> None:
+        """These files have no locks."""
+
+    def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
+        if len(rows):
+            yield _LoneUnit(self)
+
+    def content(self) -> Iterator[bytes]:
+        """The decoded file."""
+        return decoded(self.source, self._packing)
+
+
+class _LoneUnit:
+    rows: Sequence[int] = (0,)
+
+    def __init__(self, reader: LoneReader) -> None:
+        self._reader = reader
+        self.cost = reader.source.size
+
+    def stream(self) -> Iterator[tuple[int, Iterator[bytes]]]:
+        yield 0, self._reader.content()
+
+
+def _name(name: str, packing: Packing) -> str:
+    """The file's name without the ending that stands for its packing."""
+    stem, dot, ending = name.rpartition(".")
+    if dot and stem and ending.lower() in (packing.id.lower(), "gzip", "bzip2", "zstd"):
+        return stem
+    return name if name else "content"
+
+
+def _mtime_ns(source: ByteSource, packing: Packing) -> int:
+    if packing.id != _HAS_TIME:
+        return NO_TIME
+    seconds = int.from_bytes(source.read_at(4, 4), "little")  # RFC 1952, section 2.3.1; 0 for none
+    return seconds * 1_000_000_000 if seconds else NO_TIME
+
+
+class LoneFormat:
+    """One packing; see :class:`rundlet.core.formats.base.Format`. For reading only."""
+
+    def __init__(self, packing: Packing) -> None:
+        self._packing = packing
+        self.info = FormatInfo(id=packing.id, ending=f".{packing.id}", about="", levels=(), default_level=0)
+
+    def probe(self, source: ByteSource) -> bool:
+        """The packing's magic."""
+        return packing_of(source.read_at(0, 16)) is self._packing
+
+    def open(self, source: ByteSource, *, code_page: str | None = None, job: Job | None = None) -> LoneReader:
+        return LoneReader(source, self.info, self._packing, job or Job())
+
+    def create(self, sink: Sink, options: WriteOptions) -> ArchiveWriter:
+        raise Unsupported(f"Rundlet does not write lone {self.info.ending} files; choose tar{self.info.ending} or zip.")
+
+
+FORMATS = tuple(LoneFormat(packing) for packing in PACKINGS)

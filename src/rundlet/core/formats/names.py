@@ -1,0 +1,47 @@
+"""Names that archives keep without saying how they are written."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from charset_normalizer import from_bytes
+
+CODE_PAGES = (
+    "utf-8",
+    "cp437",
+    "cp850",
+    "cp852",
+    "cp866",
+    "cp932",
+    "gbk",
+    "big5",
+    "euc_kr",
+    "cp1250",
+    "cp1251",
+    "cp1252",
+    "koi8_r",
+)
+"""What a person may choose from when the guess is wrong."""
+
+_GUESSED = ["cp437", "cp850", "cp852", "cp866", "cp932", "gbk", "big5", "euc_kr", "cp1250", "cp1251", "cp1252"]
+_LEAST_BYTES = 24
+
+
+def guess_code_page(names: Sequence[bytes]) -> str:
+    """The code page that these names, none of them UTF-8, are most likely written in.
+
+    Few bytes are no ground for a guess: then it is code page 437, which the zip format itself names.
+    """
+    odd = b"\n".join(names)
+    if sum(byte >= 0x80 for byte in odd) < _LEAST_BYTES:
+        return "cp437"
+    best = from_bytes(odd, cp_isolation=_GUESSED, threshold=0.6).best()
+    return best.encoding if best is not None else "cp437"
+
+
+def decode_name(raw: bytes, code_page: str) -> str:
+    """A name as text; what does not fit the code page is read as code page 437, which has a character for every byte."""
+    try:
+        return raw.decode(code_page)
+    except UnicodeDecodeError:
+        return raw.decode("cp437")

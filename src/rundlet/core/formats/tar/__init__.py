@@ -1,0 +1,119 @@
+"""The tar format, plain and within compressed streams."""
+
+from __future__ import annotations
+
+from rundlet.core.codecs.forward import PACKINGS, Notes, Packing, decoded, packing_of
+from rundlet.core.codecs.packers import PACKERS
+from rundlet.core.errors import RundletError, Unsupported
+from rundlet.core.formats.base import FormatInfo, Sink, WriteOptions
+from rundlet.core.formats.tar import index as cache
+from rundlet.core.formats.tar.headers import BLOCK, is_header
+from rundlet.core.formats.tar.index import Index
+from rundlet.core.formats.tar.reader import TarReader
+from rundlet.core.formats.tar.walk import Feed, SourceFeed, Walker
+from rundlet.core.formats.tar.writer import TarWriter
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Issue
+from rundlet.core.streams.sources import ByteSource
+from rundlet.core.text import plural
+
+_ABOUT = {
+    "": "Puts files together without making them smaller.",
+    "gz": "The usual one between Linux computers.",
+    "bz2": "Smaller than gzip and slower; for those who ask for it.",
+    "xz": "Very small and slow to pack; opens on every Linux computer.",
+    "zst": "Quick and small; opens where programs are not too old.",
+}
+_SHORT_ENDINGS = {"gz": (".tgz",), "bz2": (".tbz2", ".tbz"), "xz": (".txz",), "zst": (".tzst",)}
+
+
+class TarFormat:
+    """tar in one packing, or plain; see :class:`rundlet.core.formats.base.Format`."""
+
+    def __init__(self, packing: Packing | None) -> None:
+        self._packing = packing
+        short = packing.id if packing is not None else ""
+        writes = not short or short in PACKERS
+        levels = (
+            tuple(range(10))
+            if short in ("gz",)
+            else tuple(range(1, 10))
+            if writes and short
+            else (0,)
+            if writes
+            else ()
+        )
+        self.info = FormatInfo(
+            id=f"tar.{short}" if short else "tar",
+            ending=f".tar.{short}" if short else ".tar",
+            about=_ABOUT.get(short, ""),
+            levels=levels,
+            default_level=9 if short == "bz2" else 5 if short else 0,
+            other_endings=_SHORT_ENDINGS.get(short, ()),
+        )
+
+    def probe(self, source: ByteSource) -> bool:
+        """A header with a right checksum where the archive begins, or an archive with nothing in it."""
+        head = source.read_at(0, 2 * BLOCK)
+        if self._packing is not None:
+            if packing_of(head[:16]) is not self._packing:
+                return False
+            head = _decoded_head(source, self._packing)
+        return is_header(head) or (len(head) == 2 * BLOCK and not any(head))
+
+    def open(self, source: ByteSource, *, code_page: str | None = None, job: Job | None = None) -> TarReader:
+        index = cache.load(source) if self._packing is not None else None
+        if index is None:
+            index = self._walk(source, job or Job())
+            if self._packing is not None:
+                cache.save(source, index)
+        notices = []
+        if index.damaged:
+            found = plural(len(index.catalog), "entry")
+            why = index.damaged[0].lower() + index.damaged[1:].rstrip(".")
+            notices.append(Issue(source.name, f"the list ends after {found}: {why}"))
+        if index.trailing:
+            notices.append(
+                Issue(source.name, f"{plural(index.trailing, 'byte')} behind its end don't belong to it", problem=False)
+            )
+        return TarReader(source, self.info, self._packing, index, notices)
+
+    def _walk(self, source: ByteSource, job: Job) -> Index:
+        job.begin("Reading the list", total_bytes=0 if self._packing else source.size)
+        last = [0]
+
+        def tick(position: int, _: int) -> None:
+            job.advance(position - last[0])
+            last[0] = position
+
+        notes = Notes()
+        feed = SourceFeed(source) if self._packing is None else Feed(decoded(source, self._packing, notes=notes))
+        members = Walker(feed, tick).walk()
+        if self._packing is not None and not members.damaged:
+            while feed.read(1 << 20):
+                pass  # so that damage behind the last entry and junk behind the stream are seen
+        return Index.of(members, notes.points, notes.trailing, shared=self._packing is not None)
+
+    def create(self, sink: Sink, options: WriteOptions) -> TarWriter:
+        if options.password:
+            raise Unsupported("tar can't be locked with a password. zip and 7z can.")
+        if self._packing is None:
+            return TarWriter(sink, options, None)
+        return TarWriter(sink, options, PACKERS[self._packing.id](options.level))
+
+
+def _decoded_head(source: ByteSource, packing: Packing) -> bytes:
+    """The first two blocks of a compressed stream, or fewer."""
+    head = b""
+    try:
+        for data in decoded(source, packing):
+            head += data
+            if len(head) >= 2 * BLOCK:
+                break
+    except RundletError:
+        pass  # whoever reads it will say what is wrong
+    return head[: 2 * BLOCK]
+
+
+PLAIN = TarFormat(None)
+PACKED = tuple(TarFormat(packing) for packing in PACKINGS)

@@ -1,0 +1,141 @@
+"""What was learned while a tar was listed, kept in the cache folder so that it need not be read through again."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import platformdirs
+from numpy.typing import NDArray
+
+from rundlet.core.codecs.forward import Point
+from rundlet.core.formats.base import Catalog, NameTable
+from rundlet.core.formats.tar.walk import Members, Stretches
+from rundlet.core.limits import INDEX_FROM, INDEX_TOTAL
+from rundlet.core.streams.sources import ByteSource
+
+_VERSION = 1
+_COLUMNS = ("kind", "size", "packed", "mtime_ns", "mode", "crc", "encrypted")
+
+
+@dataclass(slots=True)
+class Index:
+    """A listed tar.
+
+    Attributes:
+        catalog: its entries.
+        data_at, stored: where each entry's data begins in the decoded bytes, and how long it is.
+        links: targets of links by row.
+        sparse: maps of sparse files by row; see :class:`Members`.
+        points: where decoding can begin.
+        trailing: bytes behind the compressed stream.
+        damaged: what ended the listing early, or "".
+    """
+
+    catalog: Catalog
+    data_at: NDArray[np.int64]
+    stored: NDArray[np.int64]
+    links: dict[int, bytes]
+    sparse: dict[int, Stretches | None]
+    points: list[Point]
+    trailing: int = 0
+    damaged: str = ""
+
+    @classmethod
+    def of(cls, members: Members, points: list[Point], trailing: int, *, shared: bool) -> Index:
+        """From what a walk found."""
+        return cls(
+            catalog=members.catalog(shared=shared),
+            data_at=np.array(members.data_at, np.int64),
+            stored=np.array(members.stored, np.int64),
+            links=members.links,
+            sparse=members.sparse,
+            points=points,
+            trailing=trailing,
+            damaged=members.damaged,
+        )
+
+
+def cache_folder() -> Path:
+    """Where indexes are kept."""
+    return Path(platformdirs.user_cache_dir("rundlet")) / "indexes"
+
+
+def _path(source: ByteSource) -> Path:
+    identity = json.dumps([_VERSION, source.name, source.fingerprint()])
+    return cache_folder() / f"{hashlib.sha256(identity.encode()).hexdigest()[:32]}.npz"
+
+
+def load(source: ByteSource) -> Index | None:
+    """The index of this very file, or None. A damaged index is as good as none."""
+    if source.size < INDEX_FROM:
+        return None
+    path = _path(source)
+    try:
+        with np.load(path, allow_pickle=False) as arrays:
+            index = _from_arrays({name: arrays[name] for name in arrays.files})
+        os.utime(path)
+    except (OSError, ValueError, KeyError, EOFError, TypeError, SyntaxError):
+        return None
+    return index
+
+
+def save(source: ByteSource, index: Index) -> None:
+    """Keep an index, within the bound on all of them. A full or closed disk only means that there is none."""
+    if source.size < INDEX_FROM or index.damaged:
+        return
+    path = _path(source)
+    temporary = path.with_suffix(f".{os.getpid()}.tmp")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with temporary.open("wb") as out:
+            np.savez(out, **_to_arrays(index))
+        temporary.replace(path)
+        _trim(path.parent)
+    except OSError:
+        temporary.unlink(missing_ok=True)
+
+
+def _trim(folder: Path) -> None:
+    kept = sorted(((p.stat().st_mtime, p.stat().st_size, p) for p in folder.iterdir()), reverse=True)
+    total = 0
+    for _, size, path in kept:
+        total += size
+        if total > INDEX_TOTAL:
+            path.unlink(missing_ok=True)
+
+
+def _to_arrays(index: Index) -> dict[str, Any]:
+    rest = {
+        "links": [[row, target.hex()] for row, target in index.links.items()],
+        "sparse": [[row, stretches] for row, stretches in index.sparse.items()],
+        "points": [[point.packed, point.plain] for point in index.points],
+        "trailing": index.trailing,
+    }
+    arrays = {column: getattr(index.catalog, column) for column in _COLUMNS}
+    return arrays | {
+        "blob": np.frombuffer(index.catalog.names.blob, np.uint8),
+        "starts": index.catalog.names.starts,
+        "data_at": index.data_at,
+        "stored": index.stored,
+        "rest": np.frombuffer(json.dumps(rest).encode(), np.uint8),
+    }
+
+
+def _from_arrays(arrays: dict[str, Any]) -> Index:
+    rest = json.loads(arrays["rest"].tobytes())
+    names = NameTable(arrays["blob"].tobytes(), arrays["starts"])
+    return Index(
+        catalog=Catalog(names=names, **{column: arrays[column] for column in _COLUMNS}),
+        data_at=arrays["data_at"],
+        stored=arrays["stored"],
+        links={row: bytes.fromhex(target) for row, target in rest["links"]},
+        sparse={row: None if s is None else [(a, b) for a, b in s] for row, s in rest["sparse"]},
+        points=[Point(packed, plain) for packed, plain in rest["points"]],
+        trailing=rest["trailing"],
+    )

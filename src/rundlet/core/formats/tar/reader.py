@@ -1,0 +1,194 @@
+"""Reading tar archives, plain or within a compressed stream."""
+
+from __future__ import annotations
+
+import bisect
+from collections.abc import Callable, Iterator, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rundlet.core.codecs.forward import Packing, Point, decoded
+from rundlet.core.errors import Corrupt, FormatError, Truncated
+from rundlet.core.formats.base import ArchiveReader, FormatInfo, Kind, Unit
+from rundlet.core.formats.tar.headers import BLOCK
+from rundlet.core.formats.tar.index import Index
+from rundlet.core.formats.tar.walk import Feed, SourceFeed, Stretches
+from rundlet.core.jobs.report import Issue
+from rundlet.core.limits import CHUNK, MIB, SMALL
+from rundlet.core.streams.sources import ByteSource
+
+_ZEROS = bytes(CHUNK)
+_BATCH = 64
+_WORTH_A_WORKER = 8 * MIB
+_MOST_MAP = 16 * MIB
+
+
+class TarReader(ArchiveReader):
+    """An open tar archive.
+
+    A plain one is read where its entries are. A compressed one is read from the nearest place where decoding can begin,
+    and places far enough apart are units that can be decoded side by side.
+    """
+
+    def __init__(
+        self, source: ByteSource, info: FormatInfo, packing: Packing | None, index: Index, notices: list[Issue]
+    ) -> None:
+        self.info = info
+        self.source = source
+        self.catalog = index.catalog
+        self.index = index
+        self.notices = notices
+        self._packing = packing
+        self._starts = [point.plain for point in index.points]
+        self._by_path: dict[bytes, int] | None = None
+
+    def unlock(self, password: str) -> None:
+        """tar has no locks; the password is not needed."""
+
+    def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
+        ordered = rows[np.argsort(self.index.data_at[rows], kind="stable")].tolist()
+        if self._packing is None:
+            yield from self._plain_units(ordered)
+        else:
+            yield from self._stream_units(ordered)
+
+    def _plain_units(self, rows: list[int]) -> Iterator[Unit]:
+        batch: list[int] = []
+        cost = 0
+        for row in rows:
+            stored = int(self.index.stored[row])
+            if batch and (len(batch) == _BATCH or cost + stored > SMALL):
+                yield TarUnit(self, batch, cost, self._plain_feed)
+                batch, cost = [], 0
+            batch.append(row)
+            cost += stored
+        if batch:
+            yield TarUnit(self, batch, cost, self._plain_feed)
+
+    def _stream_units(self, rows: list[int]) -> Iterator[Unit]:
+        """Rows in stretches that begin at a place where decoding can begin and are worth a worker of their own."""
+        begin = 0
+        while begin < len(rows):
+            first = self._point_before(rows[begin])
+            end = begin + 1
+            while end < len(rows):
+                here = self._point_before(rows[end])
+                if here > first and self._starts[here] - self._starts[first] >= _WORTH_A_WORKER:
+                    break
+                end += 1
+            chosen = rows[begin:end]
+            last = chosen[-1]
+            cost = int(self.index.data_at[last] + self.index.stored[last]) - self._starts[first]
+            yield TarUnit(self, chosen, cost, lambda point=first: self._feed_from(point))  # type: ignore[misc]
+            begin = end
+
+    def _point_before(self, row: int) -> int:
+        return max(bisect.bisect_right(self._starts, int(self.index.data_at[row])) - 1, 0)
+
+    def _plain_feed(self) -> Feed:
+        return SourceFeed(self.source)
+
+    def _feed_from(self, point: int) -> Feed:
+        assert self._packing is not None
+        start = self.index.points[point] if self.index.points else Point(0, 0)
+        return Feed(decoded(self.source, self._packing, start=start), start.plain)
+
+    def content(self, row: int, feed: Feed) -> Iterator[bytes]:
+        """The content of one entry, taken from a feed that stands before its data or at its beginning."""
+        kind, stored = int(self.catalog.kind[row]), int(self.index.stored[row])
+        if kind == Kind.LINK:
+            yield self.index.links[row]
+            return
+        feed.skip(int(self.index.data_at[row]) - feed.position)
+        if row not in self.index.sparse:
+            yield from feed.chunks(stored)
+            return
+        stretches = self.index.sparse[row]
+        left = stored
+        if stretches is None:
+            stretches, used = _map_before_data(feed, stored)
+            left -= used
+        yield from _with_holes(stretches, feed.chunks(left), int(self.catalog.size[row]))
+
+    def hard_target(self, row: int) -> int | None:
+        """The row of the path that a hard link names, as it was when the link was packed: the last one before it."""
+        if self._by_path is None:
+            self._by_path = {}
+            linked = set(self.index.links.values())
+            for other, name in enumerate(self.catalog.names.all_raw()):
+                if name in linked and self.catalog.kind[other] == Kind.FILE:
+                    self._by_path.setdefault(name, other)
+        return self._by_path.get(self.index.links.get(row, b""))
+
+    def link_target(self, row: int) -> str:
+        return self.index.links.get(row, b"").decode("utf-8", "surrogateescape")
+
+
+class TarUnit:
+    """Some entries that are read from one feed."""
+
+    def __init__(self, reader: TarReader, rows: Sequence[int], cost: int, feed: Callable[[], Feed]) -> None:
+        self._reader = reader
+        self._feed = feed
+        self.rows = rows
+        self.cost = cost
+
+    def stream(self) -> Iterator[tuple[int, Iterator[bytes]]]:
+        feed = self._feed()
+        for row in self.rows:
+            yield row, self._named(row, feed)
+
+    def _named(self, row: int, feed: Feed) -> Iterator[bytes]:
+        """The content, with errors of the stream said as errors of the entry."""
+        try:
+            yield from self._reader.content(row, feed)
+        except Truncated as error:
+            raise Truncated("The archive is cut off before its end.") from error
+        except FormatError as error:
+            raise Corrupt("The archive is damaged within it or before it.") from error
+
+
+def _map_before_data(feed: Feed, stored: int) -> tuple[Stretches, int]:
+    """The map of a sparse file in pax format 1.0: numbers in lines before the data, filled up to a whole block."""
+    text, used = b"", 0
+    while True:
+        block = feed.read(BLOCK)
+        used += BLOCK
+        if len(block) < BLOCK or used > min(stored, _MOST_MAP):
+            raise Corrupt("The map of a sparse file is damaged.")
+        text += block
+        lines = text.split(b"\n")[:-1]
+        if lines and len(lines) > 2 * _digits(lines[0]):
+            numbers = [_digits(line) for line in lines[: 1 + 2 * _digits(lines[0])]]
+            return list(zip(numbers[1::2], numbers[2::2], strict=True)), used
+
+
+def _digits(line: bytes) -> int:
+    if not line.isdigit() or len(line) > 18:
+        raise Corrupt("The map of a sparse file is damaged.")
+    return int(line)
+
+
+def _with_holes(stretches: Stretches, data: Iterator[bytes], size: int) -> Iterator[bytes]:
+    """Put the stretches with data where they belong, with zeros between."""
+    at = 0
+    buffer = b""
+    for offset, length in stretches:
+        if offset < at or offset + length > size:
+            raise Corrupt("The map of a sparse file is damaged.")
+        yield from _zeros(offset - at)
+        at = offset + length
+        while length > 0:
+            buffer = buffer or next(data, b"")
+            if not buffer:
+                raise Truncated("A sparse file has less data than its map says.")
+            yield buffer[:length]
+            length, buffer = length - len(buffer[:length]), buffer[length:]
+    yield from _zeros(size - at)
+
+
+def _zeros(count: int) -> Iterator[bytes]:
+    while count > 0:
+        yield _ZEROS[:count]
+        count -= len(_ZEROS[:count])

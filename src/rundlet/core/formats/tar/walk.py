@@ -1,0 +1,399 @@
+"""Walking through a tar archive from header to header, collecting its entries in columns."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, Truncated
+from rundlet.core.formats.base import NO_TIME, UNKNOWN, Catalog, Kind, NameTable
+from rundlet.core.formats.tar.headers import (
+    BLOCK,
+    GNU,
+    LINK,
+    MAGIC_AT,
+    MTIME,
+    NAME,
+    PREFIX,
+    SIZE,
+    TYPE,
+    Type,
+    checksums_fit,
+    number,
+    octal,
+    pax_records,
+    sparse_pairs,
+    text,
+)
+from rundlet.core.limits import CHUNK, MIB
+from rundlet.core.streams.sources import ByteSource
+
+_BATCH = 4096
+_MOST_EXTENDED = 16 * MIB  # names and attributes of one entry; real ones are a few kB
+_MOST_STRETCHES = 1 << 20
+_NUMBERS = (b"size", b"mtime", b"GNU.sparse.realsize", b"GNU.sparse.size")
+_PLAIN_TYPES = frozenset((Type.OLD_FILE, Type.FILE, Type.CONTIGUOUS, Type.FOLDER, Type.HARD, Type.SYMBOLIC))
+_NO_DATA = frozenset((Type.HARD, Type.SYMBOLIC, Type.CHARACTER, Type.DEVICE, Type.FOLDER, Type.PIPE))
+_KINDS = {
+    Type.HARD: Kind.HARD,
+    Type.SYMBOLIC: Kind.LINK,
+    Type.CHARACTER: Kind.OTHER,
+    Type.DEVICE: Kind.OTHER,
+    Type.FOLDER: Kind.DIR,
+    Type.PIPE: Kind.OTHER,
+    Type.GNU_DUMP: Kind.DIR,
+}
+_BILLION = 1_000_000_000
+
+Stretches = list[tuple[int, int]]
+
+
+class Feed:
+    """Exact reads from front to back over chunks; skipping reads and forgets."""
+
+    def __init__(self, chunks: Iterator[bytes], start: int = 0) -> None:
+        self._chunks = chunks
+        self._buffer = b""
+        self._at = 0
+        self.position = start
+
+    def read(self, count: int) -> bytes:
+        """The next ``count`` bytes, or fewer at the end."""
+        end = self._at + count
+        if end <= len(self._buffer):
+            data = self._buffer[self._at : end]
+            self._at = end
+        else:
+            pieces = [self._buffer[self._at :]]
+            missing = count - len(pieces[0])
+            self._buffer, self._at = b"", 0
+            while missing > 0 and (chunk := next(self._chunks, b"")):
+                pieces.append(chunk[:missing])
+                if len(chunk) > missing:
+                    self._buffer, self._at = chunk, missing
+                missing -= len(pieces[-1])
+            data = b"".join(pieces)
+        self.position += len(data)
+        return data
+
+    def skip(self, count: int) -> None:
+        """Leave out ``count`` bytes, or as many as there are."""
+        while count > 0 and (data := self.read(min(count, CHUNK))):
+            count -= len(data)
+
+    def chunks(self, count: int) -> Iterator[bytes]:
+        """The next ``count`` bytes in chunks.
+
+        Raises:
+            Truncated: when they are not all there.
+        """
+        while count > 0:
+            data = self.read(min(count, CHUNK))
+            if not data:
+                raise Truncated("The archive is cut off within it.")
+            count -= len(data)
+            yield data
+
+
+class SourceFeed(Feed):
+    """The same over a source, where skipping costs nothing."""
+
+    def __init__(self, source: ByteSource, start: int = 0) -> None:
+        super().__init__(iter(()), start)
+        self._source = source
+
+    def read(self, count: int) -> bytes:
+        end = self._at + count
+        if end > len(self._buffer):
+            self._buffer = self._source.read_at(self.position, max(count, CHUNK))
+            self._at, end = 0, count
+        data = self._buffer[self._at : end]
+        self._at = end
+        self.position += len(data)
+        return data
+
+    def skip(self, count: int) -> None:
+        count = min(count, max(self._source.size - self.position, 0))
+        self._at += count
+        self.position += count
+        if self._at > len(self._buffer):
+            self._buffer, self._at = b"", 0
+
+
+@dataclass(slots=True)
+class Members:
+    """The entries found so far, column by column; the index is the row.
+
+    Attributes:
+        data_at: where the data of each entry begins, in decoded bytes.
+        stored: how many bytes of data it has in the archive.
+        links: targets of links by row.
+        sparse: stretches with data of sparse files by row; ``None`` when the map stands before the data.
+        damaged: what ended the walk early, or "".
+    """
+
+    names: list[bytes] = field(default_factory=list)
+    kind: list[int] = field(default_factory=list)
+    size: list[int] = field(default_factory=list)
+    mtime_ns: list[int] = field(default_factory=list)
+    mode: list[int] = field(default_factory=list)
+    data_at: list[int] = field(default_factory=list)
+    stored: list[int] = field(default_factory=list)
+    links: dict[int, bytes] = field(default_factory=dict)
+    sparse: dict[int, Stretches | None] = field(default_factory=dict)
+    damaged: str = ""
+
+    def catalog(self, *, shared: bool) -> Catalog:
+        """As a catalog; ``shared`` when entries have no packed size of their own."""
+        count = len(self.names)
+        stored = np.array(self.stored, np.int64)
+        return Catalog(
+            names=NameTable.of(self.names),
+            kind=np.array(self.kind, np.uint8),
+            size=np.array(self.size, np.int64),
+            packed=np.full(count, UNKNOWN, np.int64) if shared else stored,
+            mtime_ns=np.array(self.mtime_ns, np.int64),
+            mode=np.array(self.mode, np.uint32),
+            crc=np.full(count, UNKNOWN, np.int64),
+            encrypted=np.zeros(count, np.bool_),
+        )
+
+
+class Walker:
+    """Walks a feed to its end.
+
+    Args:
+        feed: the decoded archive.
+        tick: called now and then with the position and the number of entries; may raise to end the walk.
+    """
+
+    def __init__(self, feed: Feed, tick: Callable[[int, int], None]) -> None:
+        self._feed = feed
+        self._tick = tick
+        self.members = Members()
+        self._blocks: list[bytes] = []  # headers whose numbers are still to be read
+        self._global: dict[bytes, bytes] = {}
+        self._next: dict[bytes, bytes] = {}
+        self._data: bytes = b""
+
+    def walk(self) -> Members:
+        """Find every entry. Damage ends the walk and is noted; what was found before it counts."""
+        try:
+            self._walk()
+        except LimitExceeded:
+            raise
+        except FormatError as error:
+            self.members.damaged = error.message
+        try:
+            self._read_numbers()
+        except FormatError as error:
+            self.members.damaged = error.message
+        return self.members
+
+    def _walk(self) -> None:
+        feed, blocks = self._feed, self._blocks
+        while True:
+            block = feed.read(BLOCK)
+            if len(block) < BLOCK:
+                if block.strip(b"\0"):
+                    raise Truncated("It is cut off within a header.")
+                return
+            if block[0] == 0 and not any(block):
+                if not any(feed.read(BLOCK)):
+                    return
+                raise Corrupt("Something stands behind an empty header.")
+            kind = block[TYPE]
+            if kind in _PLAIN_TYPES and not self._next and not self._global:
+                self._plain(block, kind)
+            else:
+                self._special(block, kind)
+            if len(blocks) >= _BATCH:
+                self._read_numbers()
+                self._tick(feed.position, len(self.members.names))
+
+    def _plain(self, block: bytes, kind: int) -> None:
+        """An entry without any extension: its other numbers are read later, with those of many others."""
+        stored = 0 if kind in _NO_DATA else number(block[SIZE])
+        if stored < 0:
+            raise Corrupt("A header has a size below nothing.")
+        m = self.members
+        row = len(m.names)
+        m.names.append(_name(block))
+        if kind in (Type.HARD, Type.SYMBOLIC):
+            m.links[row] = text(block[LINK])
+        m.data_at.append(self._feed.position)
+        m.stored.append(stored)
+        m.size.append(stored)
+        self._blocks.append(block)
+        self._skip_data(stored)
+
+    def _skip_data(self, stored: int) -> None:
+        before = self._feed.position
+        whole = stored + -stored % BLOCK
+        self._feed.skip(whole)
+        if self._feed.position - before < stored:
+            raise Truncated("It is cut off within the last entry.")
+
+    def _special(self, block: bytes, kind: int) -> None:
+        if not checksums_fit(np.frombuffer(block, np.uint8).reshape(1, BLOCK))[0]:
+            raise Corrupt("A header is damaged.")
+        if kind in (Type.EXTENDED, Type.SOLARIS, Type.GLOBAL, Type.GNU_NAME, Type.GNU_LINK):
+            self._extension(block, kind)
+        elif kind == Type.GNU_VOLUME:
+            self._skip_data(number(block[SIZE]))
+        else:
+            self._extended_entry(block, kind)
+
+    def _extension(self, block: bytes, kind: int) -> None:
+        size = number(block[SIZE])
+        if not 0 <= size <= _MOST_EXTENDED:
+            raise LimitExceeded("A header says it has more attributes than Rundlet reads.")
+        data = self._feed.read(size)
+        if len(data) < size:
+            raise Truncated("It is cut off within a header.")
+        self._feed.skip(-size % BLOCK)
+        if kind == Type.GNU_NAME:
+            self._next[b"path"] = text(data)
+        elif kind == Type.GNU_LINK:
+            self._next[b"linkpath"] = text(data)
+        elif kind == Type.GLOBAL:
+            self._global.update(pax_records(data))
+        else:
+            self._next.update(pax_records(data))
+            if b"GNU.sparse.offset" in self._next:  # format 0.0 repeats its keywords, so the last would hide the others
+                self._data = _repeated(data)
+
+    def _extended_entry(self, block: bytes, kind: int) -> None:
+        """An entry with attributes in extended headers, or of a rare type."""
+        self._read_numbers()
+        records = {key: value for key, value in (self._global | self._next).items() if value}
+        data, self._data = self._data, b""
+        self._next = {}
+        sizes = {key: _whole(records[key]) for key in _NUMBERS if key in records and key != b"mtime"}
+        stored = 0 if kind in _NO_DATA else sizes.get(b"size", number(block[SIZE]))
+        if stored < 0:
+            raise Corrupt("A header has a size below nothing.")
+        m = self.members
+        row = len(m.names)
+        m.names.append(_utf8(records.get(b"GNU.sparse.name", records.get(b"path", _name(block)))))
+        entry_kind = _KINDS.get(Type(kind) if kind in set(Type) else Type.FILE, Kind.FILE)
+        if entry_kind == Kind.FILE and m.names[-1].endswith(b"/"):
+            entry_kind = Kind.DIR
+        m.kind.append(entry_kind)
+        if kind in (Type.HARD, Type.SYMBOLIC):
+            m.links[row] = records.get(b"linkpath", text(block[LINK]))
+        m.mtime_ns.append(_nanoseconds(records[b"mtime"]) if b"mtime" in records else number(block[MTIME]) * _BILLION)
+        m.mode.append(number(block[100:108]) & 0o7777)
+        size = stored
+        if kind == Type.GNU_SPARSE:
+            m.sparse[row], size = self._gnu_sparse(block)
+        elif b"GNU.sparse.major" in records and records[b"GNU.sparse.major"] == b"1":
+            m.sparse[row], size = None, sizes.get(b"GNU.sparse.realsize", stored)
+        elif b"GNU.sparse.map" in records or data:
+            m.sparse[row] = sparse_pairs(records, data)
+            size = sizes.get(b"GNU.sparse.size", sizes.get(b"GNU.sparse.realsize", stored))
+        m.size.append(size)
+        m.data_at.append(self._feed.position)
+        m.stored.append(stored)
+        self._skip_data(stored)
+
+    def _gnu_sparse(self, block: bytes) -> tuple[Stretches, int]:
+        """The map in a GNU sparse header and the blocks that continue it; also the file's real size."""
+        pairs = _pairs(block[386:482])
+        size, more = number(block[483:495]), block[482]
+        while more:
+            block = self._feed.read(BLOCK)
+            if len(block) < BLOCK or len(pairs) > _MOST_STRETCHES:
+                raise Corrupt("The map of a sparse file is damaged.")
+            pairs += _pairs(block[:504])
+            more = block[504]
+        return pairs, size
+
+    def _read_numbers(self) -> None:
+        """The numbers of the plain headers collected so far, all at once; a wrong checksum ends the walk there."""
+        blocks, self._blocks[:] = list(self._blocks), []
+        if not blocks:
+            return
+        m = self.members
+        first = len(m.names) - len(blocks)
+        table = np.frombuffer(b"".join(blocks), np.uint8).reshape(len(blocks), BLOCK)
+        fit = checksums_fit(table)
+        good = len(blocks) if fit.all() else int(np.argmin(fit))
+        types = table[:good, TYPE]
+        kinds = np.zeros(good, np.int64)
+        for value, kind in _KINDS.items():
+            kinds[types == value] = kind
+        for i in range(good):
+            if kinds[i] == Kind.FILE and m.names[first + i].endswith(b"/"):
+                kinds[i] = Kind.DIR  # the oldest writers had no type for folders
+        times = octal(table[:good, MTIME])
+        for i in np.flatnonzero(table[:good, MTIME.start] & 0x80).tolist():
+            times[i] = number(blocks[i][MTIME])
+        m.kind += kinds.tolist()
+        m.mtime_ns += (times * _BILLION).tolist()
+        m.mode += (octal(table[:good, 100:108]) & 0o7777).tolist()
+        if good < len(blocks):
+            for column in (m.names, m.data_at, m.stored, m.size):
+                del column[first + good :]
+            m.links = {row: target for row, target in m.links.items() if row < first + good}
+            raise Corrupt("A header is damaged.")
+
+
+def _name(block: bytes) -> bytes:
+    name = text(block[NAME])
+    if block[PREFIX.start] and block[MAGIC_AT] != GNU and block[257:262] == b"ustar":
+        name = text(block[PREFIX]) + b"/" + name
+    return _utf8(name)
+
+
+def _utf8(name: bytes) -> bytes:
+    """A name as UTF-8; what is none is read as Latin-1, in which every byte is a character."""
+    if name.isascii():
+        return name
+    try:
+        name.decode("utf-8")
+    except UnicodeDecodeError:
+        return name.decode("latin-1").encode("utf-8")
+    return name
+
+
+def _pairs(data: bytes) -> Stretches:
+    pairs = []
+    for at in range(0, len(data) - 23, 24):
+        if data[at] == 0:
+            break
+        pairs.append((number(data[at : at + 12]), number(data[at + 12 : at + 24])))
+    return pairs
+
+
+def _repeated(data: bytes) -> bytes:
+    """The offsets and lengths of sparse format 0.0 in their order, as format 0.1 has them."""
+    values = []
+    at = 0
+    while at < len(data) and (space := data.find(b" ", at)) > 0 and data[at:space].isdigit():
+        end = at + int(data[at:space])
+        key, _, value = data[space + 1 : end - 1].partition(b"=")
+        if key in (b"GNU.sparse.offset", b"GNU.sparse.numbytes"):
+            values.append(value)
+        at = max(end, at + 1)
+    return b",".join(values)
+
+
+def _whole(value: bytes) -> int:
+    if not value.isdigit() or len(value) > 18:
+        raise Corrupt("An extended header has a number that is none.")
+    return int(value)
+
+
+def _nanoseconds(value: bytes) -> int:
+    whole, _, part = value.partition(b".")
+    try:
+        seconds = int(whole or b"0")
+        fraction = int((part + b"0" * 9)[:9] or b"0")
+    except ValueError:
+        return NO_TIME
+    if abs(seconds) > 1 << 33:
+        return NO_TIME
+    return seconds * _BILLION + (-fraction if whole.startswith(b"-") else fraction)

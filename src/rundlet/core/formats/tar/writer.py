@@ -1,0 +1,264 @@
+"""Writing tar archives: ustar headers, pax ones before them where something does not fit, and the stream in pieces."""
+
+from __future__ import annotations
+
+import errno
+import grp
+import os
+import pwd
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from functools import lru_cache, partial
+
+from rundlet.core.codecs.packers import Packer
+from rundlet.core.codecs.side_by_side import cores, in_order
+from rundlet.core.errors import file_problem, left_out
+from rundlet.core.formats.base import Kind, PackItem, Sink, WriteOptions
+from rundlet.core.formats.tar.headers import BLOCK, Fields, Type, split_name
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.limits import CHUNK
+
+_MOST_SIZE = 8**11
+_END = bytes(2 * BLOCK)
+_RECORD = 20 * BLOCK  # archives are filled up to whole records of this size
+_TYPES = {Kind.FILE: Type.FILE, Kind.DIR: Type.FOLDER, Kind.LINK: Type.SYMBOLIC}
+
+
+class TarWriter:
+    """A new tar archive. See :class:`rundlet.core.formats.base.ArchiveWriter`.
+
+    Args:
+        packer: compresses the stream; None for a plain archive.
+    """
+
+    def __init__(self, sink: Sink, options: WriteOptions, packer: Packer | None) -> None:
+        self._sink = sink
+        self._options = options
+        self._packer = packer
+        self._names: dict[tuple[int, int], bytes] = {}
+        self._written = 0
+        self._rest = b""
+
+    def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
+        stream = self._counted(self._entries(items, job, report))
+        if self._packer is None:
+            for data in stream:
+                self._sink.write(data)
+            return
+        pieces = _pieces(stream, self._packer.piece)
+        tasks: Iterator[Callable[[], bytes]] = (partial(self._packer.pack, piece) for piece in pieces)
+        for data in in_order(pool, tasks, ahead=cores() + 2):
+            self._sink.write(data)
+            job.checkpoint()
+
+    def finish(self) -> None:
+        """Nothing: the end of the archive is the end of its stream."""
+
+    def _counted(self, entries: Iterable[bytes]) -> Iterator[bytes]:
+        """The entries, and behind them the two empty blocks that end an archive, up to a whole record."""
+        for data in entries:
+            self._written += len(data)
+            yield data
+        yield _END + bytes(-(self._written + len(_END)) % _RECORD)
+
+    def _entries(self, items: Sequence[PackItem], job: Job, report: Report) -> Iterator[bytes]:
+        for item in items:
+            if item.kind == Kind.FILE:
+                yield from self._file(item, job, report)
+            else:
+                yield self._header(item)
+            job.advance(entries=1)
+
+    def _file(self, item: PackItem, job: Job, report: Report) -> Iterator[bytes]:
+        if item.inode is not None and item.inode in self._names:
+            yield self._header(item, link=self._names[item.inode])
+            report.files += 1
+            return
+        try:
+            fd = os.open(item.source, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)
+        except OSError as error:
+            report.add(item.path, left_out(file_problem(error, "read", item.source)))
+            return
+        try:
+            size = os.fstat(fd).st_size
+            stretches = _stretches(fd, size)
+            if stretches is None:
+                yield self._header(item, size=size)
+                yield from _content(fd, item, [(0, size)], job, report)
+                yield bytes(-size % BLOCK)
+            else:
+                yield from self._sparse(fd, item, stretches, size, job, report)
+        finally:
+            os.close(fd)
+        if item.inode is not None:
+            self._names[item.inode] = _raw(item.path)
+        report.files += 1
+        report.bytes_in += size
+
+    def _sparse(
+        self, fd: int, item: PackItem, stretches: list[tuple[int, int]], size: int, job: Job, report: Report
+    ) -> Iterator[bytes]:
+        """A file with holes, in pax sparse format 1.0: its map stands before its data."""
+        lines = [len(stretches), *(value for pair in stretches for value in pair)]
+        head = b"".join(b"%d\n" % value for value in lines)
+        head += bytes(-len(head) % BLOCK)
+        data = sum(length for _, length in stretches)
+        records = {
+            b"GNU.sparse.major": b"1",
+            b"GNU.sparse.minor": b"0",
+            b"GNU.sparse.name": _raw(item.path),
+            b"GNU.sparse.realsize": b"%d" % size,
+        }
+        folder, _, name = item.path.rpartition("/")
+        inner = f"{folder}/GNUSparseFile.0/{name}" if folder else f"GNUSparseFile.0/{name}"
+        yield self._header(item, size=len(head) + data, records=records, name=_raw(inner))
+        yield head
+        yield from _content(fd, item, stretches, job, report)
+        yield bytes(-data % BLOCK)
+        job.advance(size - data)
+
+    def _header(
+        self,
+        item: PackItem,
+        *,
+        size: int = 0,
+        link: bytes | None = None,
+        records: dict[bytes, bytes] | None = None,
+        name: bytes | None = None,
+    ) -> bytes:
+        """The header of an entry, with a pax header before it where something does not fit."""
+        pax = dict(records or {})
+        path = name if name is not None else _raw(item.path) + (b"/" if item.kind == Kind.DIR else b"")
+        target = link if link is not None else _raw(item.target)
+        kind = Type.HARD if link is not None else _TYPES[item.kind]
+        seconds = item.mtime_ns // 1_000_000_000
+        if not path.isascii() or split_name(path) is None:
+            pax.setdefault(b"path", path)
+        if not target.isascii() or len(target) > 100:
+            pax[b"linkpath"] = target
+        if size >= _MOST_SIZE:
+            pax[b"size"] = b"%d" % size
+        if not 0 <= seconds < _MOST_SIZE:
+            pax[b"mtime"] = b"%d" % seconds
+        owner = _owner(item, pax) if self._options.owners else (0, 0, b"", b"")
+        fields = Fields(
+            name=path,
+            mode=item.mode,
+            size=size if size < _MOST_SIZE else 0,
+            mtime=min(max(seconds, 0), _MOST_SIZE - 1),
+            type=kind,
+            link=target,
+            uid=owner[0],
+            gid=owner[1],
+            uname=owner[2],
+            gname=owner[3],
+        )
+        return (_extended(path, pax) if pax else b"") + fields.pack()
+
+
+def _raw(text: str) -> bytes:
+    return text.encode("utf-8", "surrogateescape")
+
+
+def _extended(path: bytes, records: dict[bytes, bytes]) -> bytes:
+    """A pax header with records."""
+    data = b"".join(_record(key, value) for key, value in records.items())
+    name = b"PaxHeaders/" + path.rstrip(b"/").rpartition(b"/")[2][:80]
+    fields = Fields(name=name, mode=0o644, size=len(data), mtime=0, type=Type.EXTENDED)
+    return fields.pack() + data + bytes(-len(data) % BLOCK)
+
+
+def _record(key: bytes, value: bytes) -> bytes:
+    """``length keyword=value``, where the length counts its own digits too."""
+    rest = len(key) + len(value) + 3
+    length = rest + len(str(rest))
+    length = rest + len(str(length))
+    return b"%d %s=%s\n" % (length, key, value)
+
+
+def _owner(item: PackItem, pax: dict[bytes, bytes]) -> tuple[int, int, bytes, bytes]:
+    """Numbers and names of the owner and the group, as far as they are known."""
+    try:
+        status = item.source.lstat()
+    except OSError:
+        return 0, 0, b"", b""
+    numbers = []
+    for key, value in ((b"uid", status.st_uid), (b"gid", status.st_gid)):
+        if value >= 8**7:
+            pax[key] = b"%d" % value
+        numbers.append(value if value < 8**7 else 0)
+    return numbers[0], numbers[1], _user(status.st_uid), _group(status.st_gid)
+
+
+@lru_cache(maxsize=256)
+def _user(number: int) -> bytes:
+    try:
+        return _raw(pwd.getpwuid(number).pw_name)
+    except KeyError:
+        return b""
+
+
+@lru_cache(maxsize=256)
+def _group(number: int) -> bytes:
+    try:
+        return _raw(grp.getgrgid(number).gr_name)
+    except KeyError:
+        return b""
+
+
+def _stretches(fd: int, size: int) -> list[tuple[int, int]] | None:
+    """The stretches of a file that hold data, or None when it has no holes worth the trouble."""
+    status = os.fstat(fd)
+    if size < CHUNK or status.st_blocks * 512 >= size:
+        return None
+    found: list[tuple[int, int]] = []
+    at = 0
+    try:
+        while at < size:
+            begin = os.lseek(fd, at, os.SEEK_DATA)
+            at = os.lseek(fd, begin, os.SEEK_HOLE)
+            found.append((begin, min(at, size) - begin))
+    except OSError as error:
+        if error.errno != errno.ENXIO:  # that one says: only a hole from here on
+            return None
+    if not found or found[-1][0] + found[-1][1] < size:
+        found.append((size, 0))
+    return found
+
+
+def _content(fd: int, item: PackItem, stretches: list[tuple[int, int]], job: Job, report: Report) -> Iterator[bytes]:
+    """The data of a file. What can't be read any more is filled with zeros, as the header has said how much there is."""
+    said = False
+    for begin, length in stretches:
+        at, end = begin, begin + length
+        while at < end:
+            try:
+                data = os.pread(fd, min(CHUNK, end - at), at)
+                why = "it became shorter while it was read"
+            except OSError as error:
+                data, why = b"", f"could not be read to its end ({file_problem(error, 'read', item.source).reason})"
+            if not data:
+                if not said:
+                    report.add(item.path, f"{why}; the rest of it in the archive is zeros")
+                    said = True
+                data = bytes(min(CHUNK, end - at))
+            at += len(data)
+            yield data
+            job.advance(len(data))
+
+
+def _pieces(stream: Iterable[bytes], size: int) -> Iterator[bytes]:
+    """A stream cut into pieces of one size, the last one shorter."""
+    parts: list[bytes] = []
+    total = 0
+    for data in stream:
+        while total + len(data) >= size:
+            head, data = data[: size - total], data[size - total :]
+            yield b"".join([*parts, head])
+            parts, total = [], 0
+        if data:
+            parts.append(data)
+            total += len(data)
+    if parts:
+        yield b"".join(parts)

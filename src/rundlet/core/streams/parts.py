@@ -1,0 +1,358 @@
+"""Numbered parts: one archive in several files, read as one and written as one.
+
+Two ways of numbering are known: ``name.zip.001``, ``.002`` … for any archive, and ``name.z01``, ``.z02`` … ``name.zip``
+for zip alone, which knows of its parts itself.
+"""
+
+from __future__ import annotations
+
+import bisect
+import hashlib
+import itertools
+import os
+import re
+import resource
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from rundlet.core.errors import Clash, LimitExceeded, MissingPart, file_problem
+from rundlet.core.jobs.report import Issue
+from rundlet.core.limits import CHUNK
+from rundlet.core.streams.sinks import NewFile
+from rundlet.core.streams.sources import ByteSource, FileSource
+from rundlet.core.text import number, quoted
+
+_PLAIN = re.compile(r"(?P<stem>.+)\.(?P<number>\d{3,5})$")
+_DIVIDED = re.compile(r"(?P<stem>.+)\.z(?P<number>\d{2,3})$", re.IGNORECASE)
+_ENDINGS = (".zip", ".7z", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz", ".tbz2", ".txz", ".tzst")
+_MOST_PARTS = 9999
+_LEAST_PART = 1000
+_PROBE = 4096
+
+
+@dataclass(slots=True)
+class Part:
+    """One part.
+
+    Attributes:
+        number: its number, from 1.
+        name: the name it has or should have.
+        size: the bytes it should have.
+        source: the file, or None when it is not there.
+    """
+
+    number: int
+    name: str
+    size: int
+    source: FileSource | None
+
+    @property
+    def there(self) -> int:
+        """How many bytes of it are there."""
+        return self.source.size if self.source is not None else 0
+
+
+class JoinedSource:
+    """Parts read as one stretch of bytes. What is missing is missed only by whoever reads it.
+
+    Attributes:
+        starts: where each part begins.
+        issues: what is wrong with the parts, one line each.
+    """
+
+    def __init__(self, name: str, parts: list[Part], issues: list[Issue]) -> None:
+        self.name = name
+        self.parts = parts
+        self.issues = issues
+        self.starts = [0]
+        for part in parts:
+            self.starts.append(self.starts[-1] + part.size)
+        self.size = self.starts.pop()
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        """Bytes across parts.
+
+        Raises:
+            MissingPart: when a part that they are in is not there or too short.
+        """
+        length = max(min(length, self.size - offset), 0)
+        pieces = []
+        while length > 0:
+            index = bisect.bisect_right(self.starts, offset) - 1
+            part = self.parts[index]
+            inside = offset - self.starts[index]
+            step = min(length, part.size - inside)
+            if inside + step > part.there:
+                raise MissingPart(_missing_words(part, len(self.parts)), archive=self.name, offset=offset)
+            assert part.source is not None
+            pieces.append(part.source.read_at(inside, step))
+            offset += step
+            length -= step
+        return b"".join(pieces) if len(pieces) != 1 else pieces[0]
+
+    def fingerprint(self) -> tuple[int, ...]:
+        return tuple(value for part in self.parts if part.source is not None for value in part.source.fingerprint())
+
+    def close(self) -> None:
+        for part in self.parts:
+            if part.source is not None:
+                part.source.close()
+
+
+def open_parts(path: Path) -> ByteSource | None:
+    """The whole archive that a file is a part of, or None when its name is not that of a part.
+
+    Raises:
+        FileProblem: when the file is not there.
+    """
+    if (match := _PLAIN.match(path.name)) is not None:
+        stem, width = match["stem"], len(match["number"])
+        found = _find(path.parent, stem, _PLAIN)[0]
+        if 1 not in found and len(found) < 2 and Path(stem).suffix.lower() not in _ENDINGS:
+            return None  # a name that merely ends in digits
+        return _join(path, stem, _PLAIN, lambda n: f"{stem}.{n:0{width}}", last=None)
+    if (match := _DIVIDED.match(path.name)) is not None:
+        path = _with_ending(path.parent, match["stem"])
+    if path.suffix.lower() == ".zip":
+        first = path.with_suffix(".z01")
+        if first.exists() or _DIVIDED.match(path.name):
+            return _join(path, path.stem, _DIVIDED, lambda n: f"{path.stem}.z{n:02}", last=path)
+    return None
+
+
+def _with_ending(folder: Path, stem: str) -> Path:
+    """The last part of a divided zip, whatever the case of its ending."""
+    for ending in (".zip", ".ZIP", ".Zip"):
+        if (folder / f"{stem}{ending}").exists():
+            return folder / f"{stem}{ending}"
+    raise MissingPart(f"The last part, {quoted(stem + '.zip')}, is not here, and it holds the table of contents.")
+
+
+def _join(
+    path: Path, stem: str, pattern: re.Pattern[str], named: Callable[[int], str], *, last: Path | None
+) -> JoinedSource:
+    found, doubled = _find(path.parent, stem, pattern)
+    if last is not None:
+        found[max(found, default=0) + 1] = last
+    if path not in found.values():
+        raise file_problem(FileNotFoundError(2, ""), "open", path)
+    _allow_many_files()
+    usual = max((p.stat().st_size for n, p in found.items() if n != max(found)), default=0)
+    parts, issues = [], doubled
+    count = max(found)
+    opened: list[Part] = []
+    try:
+        for n in range(1, count + 1):
+            source = FileSource(found[n]) if n in found else None
+            there = source.size if source is not None else 0
+            # All but the last have one size; parts of a divided zip may differ, so only a missing one is guessed.
+            size = there if source is not None and (n == count or last is not None) else max(usual, there)
+            part = Part(n, found[n].name if n in found else named(n), size, source)
+            opened.append(part)
+            parts.append(part)
+            if part.there < part.size:
+                issues.append(Issue(part.name, _missing_words(part, count, lower=True)))
+    except BaseException:
+        for part in opened:
+            if part.source is not None:
+                part.source.close()
+        raise
+    issues += _same(parts)
+    return JoinedSource(stem if last is None else last.name, parts, issues)
+
+
+def _find(folder: Path, stem: str, pattern: re.Pattern[str]) -> tuple[dict[int, Path], list[Issue]]:
+    """The parts that lie beside each other, by number, and what is there twice."""
+    found: dict[int, Path] = {}
+    issues = []
+    try:
+        names = sorted(os.listdir(folder))
+    except OSError as error:
+        raise file_problem(error, "open the folder", folder) from error
+    for name in names:
+        match = pattern.match(name)
+        if match is None or match["stem"] != stem or not 0 < int(match["number"]) <= _MOST_PARTS:
+            continue
+        if int(match["number"]) in found:
+            issues.append(
+                Issue(
+                    name,
+                    f"part {int(match['number'])} is there twice; {quoted(found[int(match['number'])].name)} is used",
+                )
+            )
+        else:
+            found[int(match["number"])] = folder / name
+    return found, issues
+
+
+def _same(parts: list[Part]) -> list[Issue]:
+    """Neighbours with the same beginning and end: one was saved under the other's name."""
+    issues = []
+    for one, other in itertools.pairwise(parts):
+        if one.source is None or other.source is None or one.there != other.there or one.there < 2 * _PROBE:
+            continue
+        places = (0, one.there // 2, one.there - _PROBE)
+        heads = [one.source.read_at(at, _PROBE) for at in places]
+        if len(set(heads)) > 1 and heads == [other.source.read_at(at, _PROBE) for at in places]:
+            issues.append(
+                Issue(other.name, f"has the same content as part {one.number}, so one of the two is the wrong one")
+            )
+    return issues
+
+
+def _missing_words(part: Part, count: int, *, lower: bool = False) -> str:
+    size = f"{number(part.size)} bytes"
+    if part.source is not None:
+        words = f"Part {part.number} is too short: it should have {size} and has {number(part.there)}"
+    else:
+        between = (
+            f" and belongs between parts {part.number - 1} and {part.number + 1}" if 1 < part.number < count else ""
+        )
+        words = f"Part {part.number}, {quoted(part.name)}, is not here; it should have {size}{between}"
+    return words[0].lower() + words[1:] if lower else words + "."
+
+
+class PartsSink:
+    """Writes an archive in numbered parts, all of which appear when it is whole, with a checksum file beside them.
+
+    Args:
+        target: the archive's name; the parts are called ``NAME.001`` and so on.
+        part_size: bytes of each part but the last.
+        replace: whether parts of an archive of that name are replaced.
+
+    Raises:
+        FileProblem: when the system refuses.
+        Clash: when parts of that name are there and are not to be replaced.
+    """
+
+    def __init__(self, target: Path, part_size: int, *, replace: bool = False) -> None:
+        if part_size < _LEAST_PART:
+            raise LimitExceeded(
+                f"Parts of {number(part_size)} bytes are too small; {number(_LEAST_PART)} is the least."
+            )
+        self.target = target
+        self._size = part_size
+        self._replace = replace
+        self._position = 0
+        self._files: list[NewFile] = []
+        self._old = list(_find(target.parent, target.name, _PLAIN)[0].values())
+        if self._old and not replace:
+            raise Clash(
+                f"{quoted(self._old[0].name)} is already there.",
+                hint="Choose another name, or say that it is to be replaced.",
+            )
+        _allow_many_files()
+        try:
+            self._folder = os.open(target.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        except OSError as error:
+            raise file_problem(error, "write to the folder", target.parent) from error
+
+    @property
+    def paths(self) -> list[Path]:
+        """The parts, and the checksum file behind them."""
+        parts = [self.target.with_name(part_name(self.target.name, i + 1)) for i in range(len(self._files))]
+        return [*parts, self.checksum_path]
+
+    @property
+    def checksum_path(self) -> Path:
+        """Where the checksums are written."""
+        return self.target.with_name(f"{self.target.name}.sha256")
+
+    def tell(self) -> int:
+        return self._position
+
+    def write(self, data: bytes | memoryview) -> None:
+        data = memoryview(data)
+        while data:
+            index, inside = divmod(self._position, self._size)
+            step = min(self._size - inside, len(data))
+            try:
+                if index == len(self._files):
+                    self._add()
+                self._files[index].write(data[:step])
+            except OSError as error:
+                raise file_problem(error, "write", self.target) from error
+            self._position += step
+            data = data[step:]
+
+    def _add(self) -> None:
+        if len(self._files) == _MOST_PARTS:
+            raise LimitExceeded(f"The archive would be in more than {number(_MOST_PARTS)} parts; choose larger ones.")
+        self._files.append(NewFile(self._folder, part_name(self.target.name, len(self._files) + 1)))
+
+    def patch(self, offset: int, data: bytes) -> None:
+        while data:
+            index, inside = divmod(offset, self._size)
+            step = min(self._size - inside, len(data))
+            try:
+                os.pwrite(self._files[index].fd, data[:step], inside)
+            except OSError as error:
+                raise file_problem(error, "write", self.target) from error
+            offset += step
+            data = data[step:]
+
+    def rewind(self, offset: int) -> None:
+        keep, inside = divmod(offset, self._size)
+        for file in self._files[keep + 1 :]:
+            file.discard()
+        del self._files[keep + 1 :]
+        if keep < len(self._files):
+            os.ftruncate(self._files[keep].fd, inside)
+            os.lseek(self._files[keep].fd, inside, os.SEEK_SET)
+        self._position = offset
+
+    def commit(self) -> None:
+        """Give all parts their names. When one can't have its name, those before it lose theirs again."""
+        if not self._files:
+            self._add()
+        paths = self.paths
+        done: list[Path] = []
+        try:
+            lines = [f"{_sha256(file.fd)}  {path.name}\n" for file, path in zip(self._files, paths, strict=False)]
+            for file, path in zip(self._files, paths, strict=False):
+                os.fsync(file.fd)
+                file.commit(replace=self._replace)
+                done.append(path)
+            checksums = NewFile(self._folder, self.checksum_path.name)
+            checksums.write("".join(lines).encode())
+            checksums.commit(replace=True)
+            for stale in set(self._old) - set(paths):
+                stale.unlink()
+            os.fsync(self._folder)
+        except OSError as error:
+            if not self._replace:
+                for path in done:
+                    path.unlink(missing_ok=True)
+            if isinstance(error, FileExistsError):
+                raise Clash(f"A part of {quoted(self.target.name)} was made by someone else meanwhile.") from error
+            raise file_problem(error, "write", self.target) from error
+        finally:
+            self.close()
+
+    def close(self) -> None:
+        for file in self._files:
+            file.discard()
+        if self._folder >= 0:
+            os.close(self._folder)
+            self._folder = -1
+
+
+def _allow_many_files() -> None:
+    """Every part is an open file; let there be as many as the system grants without asking."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if soft != hard:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
+
+
+def part_name(name: str, index: int) -> str:
+    """What a part is called."""
+    return f"{name}.{index:03}"
+
+
+def _sha256(fd: int) -> str:
+    digest, at = hashlib.sha256(), 0
+    while data := os.pread(fd, CHUNK, at):
+        digest.update(data)
+        at += len(data)
+    return digest.hexdigest()
