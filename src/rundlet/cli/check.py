@@ -5,9 +5,8 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from rundlet.cli.password import add_password, given_password
+from rundlet.cli.opening import add_reading, given_password, open_given
 from rundlet.cli.render import Output, report_value, with_progress
-from rundlet.core.formats.detect import open_archive
 from rundlet.core.text import plural, quoted
 from rundlet.core.work.check import check
 
@@ -15,16 +14,14 @@ from rundlet.core.work.check import check
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet check`` takes."""
     parser.add_argument("archive", type=Path)
-    add_password(parser)
+    add_reading(parser)
 
 
 def run(options: argparse.Namespace, output: Output) -> int:
     """Check; 1 when anything is damaged."""
     password = given_password(options)
-    reader = open_archive(options.archive)
+    reader = open_given(options.archive, options, password)
     try:
-        if password is not None:
-            reader.unlock(password)
         report = with_progress(lambda job: check(reader, job))
     finally:
         reader.close()

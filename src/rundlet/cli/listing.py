@@ -7,23 +7,22 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from rundlet.cli.password import add_password
+from rundlet.cli.opening import add_reading, given_password, open_given
 from rundlet.cli.render import Output
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Entry, Kind
-from rundlet.core.formats.detect import open_archive
 from rundlet.core.text import iso_time, plural, shown, size
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet list`` takes."""
     parser.add_argument("archive", type=Path)
-    add_password(parser)
+    add_reading(parser)
 
 
 def run(options: argparse.Namespace, output: Output) -> int:
     """Print the entries; 1 when something is wrong with the table of contents."""
-    reader = open_archive(options.archive)
+    reader = open_given(options.archive, options, given_password(options))
     try:
         if output.json:
             entries = [_value(reader, entry) for entry in reader.catalog]
@@ -49,7 +48,7 @@ def _value(reader: ArchiveReader, entry: Entry) -> dict[str, Any]:
 
 
 def _target(reader: ArchiveReader, entry: Entry) -> str | None:
-    if entry.kind != Kind.LINK:
+    if entry.kind not in (Kind.LINK, Kind.HARD):
         return None
     try:
         return reader.link_target(entry.row)

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import argparse
+import re
 from pathlib import Path
 from typing import Any
 
+from rundlet.cli.opening import add_password, given_password
 from rundlet.cli.render import Output, issue_values, report_value, with_progress
 from rundlet.core.errors import PlanError
-from rundlet.core.formats.base import FormatInfo
-from rundlet.core.formats.detect import FORMATS, by_ending, by_id
+from rundlet.core.formats.base import FormatInfo, WriteOptions
+from rundlet.core.formats.detect import WRITABLE, by_ending, by_id
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, PackPlan, plan_pack
@@ -25,20 +27,37 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 as is … 9 tightest")
     parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
     parser.add_argument("--on-clash", choices=[c.value for c in PackClash], default=PackClash.REFUSE.value)
+    parser.add_argument(
+        "--part-size", type=_size, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
+    )
+    parser.add_argument("--method", default="", help="how zip compresses: deflate, bzip2, lzma, zstd or xz")
+    parser.add_argument("--hide-names", action="store_true", help="lock the names too, where the format can")
+    parser.add_argument("--keep-owners", action="store_true", help="keep who owns the files, where the format can")
+    add_password(parser)
     parser.add_argument("--dry-run", action="store_true", help="say what would be done and do nothing")
 
 
 def run(options: argparse.Namespace, output: Output) -> int:
     """Pack; 1 when something was left out."""
     info = _format(options)
-    level = info.default_level if options.level is None else options.level
+    password = given_password(options)
+    if password == "":
+        raise PlanError("The password on standard input is empty.")
+    write = WriteOptions(
+        level=info.default_level if options.level is None else options.level,
+        password=password or "",
+        hide_names=options.hide_names,
+        method=options.method,
+        owners=options.keep_owners,
+    )
 
     def plan(job: Job) -> PackPlan:
         return plan_pack(
             options.items,
             target=options.out,
             info=info,
-            level=level,
+            options=write,
+            part_size=options.part_size,
             exclude=options.exclude,
             on_clash=PackClash(options.on_clash),
             job=job,
@@ -53,12 +72,21 @@ def run(options: argparse.Namespace, output: Output) -> int:
     return int(output.issues(report.issues))
 
 
+def _size(words: str) -> int:
+    """A size as people write it: 700k, 20MB, 4 GiB, or bytes."""
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kmgt]?)(i?)b?\s*", words.lower())
+    if match is None or not float(match[1]):
+        raise argparse.ArgumentTypeError(f"{words!r} is not a size such as 20MB")
+    base = 1024 if match[3] else 1000
+    return int(float(match[1]) * base ** (" kmgt".index(match[2] or " ")))
+
+
 def _format(options: argparse.Namespace) -> FormatInfo:
     if options.format is not None:
         return by_id(options.format).info
     found = by_ending(options.out)
     if found is None:
-        endings = ", ".join(known.info.ending for known in FORMATS)
+        endings = ", ".join(known.info.ending for known in WRITABLE)
         raise PlanError(
             f"The ending of {quoted(options.out.name)} stands for no format ({endings}). Give it one, or name a --format."
         )
@@ -97,6 +125,7 @@ def _show_report(report: Report, output: Output) -> None:
         output.value(report_value(report))
     saved = report.bytes_in - report.bytes_out
     gain = f", {size(saved)} saved" if saved > 0 else ""
+    parts = f" in {plural(len(report.created) - 1, 'part')}" if len(report.created) > 1 else ""
     output.say(
-        f"Packed {plural(report.files, 'file')} into {report.target}: {size(report.bytes_out)} from {size(report.bytes_in)}{gain}."
+        f"Packed {plural(report.files, 'file')} into {report.target}{parts}: {size(report.bytes_out)} from {size(report.bytes_in)}{gain}."
     )

@@ -10,11 +10,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.cli.password import add_password, given_password
+from rundlet.cli.opening import add_reading, given_password, open_given
 from rundlet.cli.render import Output, issue_values, report_value, with_progress
 from rundlet.core.errors import PlanError, RundletError
 from rundlet.core.formats.base import ArchiveReader
-from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan, own_folder_name, plan_unpack
 from rundlet.core.text import plural, quoted, shown, size
@@ -29,7 +28,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="just the entries that match")
     parser.add_argument("--on-clash", choices=[c.value for c in UnpackClash], default=UnpackClash.RENAME.value)
     parser.add_argument("--dry-run", action="store_true", help="say where everything would land and do nothing")
-    add_password(parser)
+    add_reading(parser)
 
 
 def run(options: argparse.Namespace, output: Output) -> int:
@@ -57,10 +56,8 @@ def run(options: argparse.Namespace, output: Output) -> int:
 def _one(
     archive: Path, options: argparse.Namespace, output: Output, password: str | None
 ) -> tuple[dict[str, Any], bool]:
-    reader = open_archive(archive)
+    reader = open_given(archive, options, password)
     try:
-        if password is not None:
-            reader.unlock(password)
         plan = with_progress(lambda job: _plan(reader, archive, options, job))
         if options.dry_run:
             _show_plan(plan, output)

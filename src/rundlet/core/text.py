@@ -54,6 +54,11 @@ def quoted(name: str) -> str:
     return f"“{shown(name)}”"
 
 
+def lower(sentence: str) -> str:
+    """A sentence as the end of another: with a small first letter."""
+    return sentence[:1].lower() + sentence[1:]
+
+
 def iso_time(time_ns: int) -> str:
     """Nanoseconds since 1970 as ISO 8601 in UTC, to the second or finer where there is more."""
     seconds, rest = divmod(time_ns, 1_000_000_000)

@@ -8,22 +8,17 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
 from backports import zstd
-from isal import igzip_lib
 
 from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
+from rundlet.core.codecs.gzip_codec import GzipDecoder
 from rundlet.core.codecs.lzw import MAGIC as LZW_MAGIC
 from rundlet.core.codecs.lzw import LzwDecoder
 from rundlet.core.errors import Corrupt, LimitExceeded, Truncated
 from rundlet.core.limits import CHUNK, DEFAULT
 from rundlet.core.streams.sources import ByteSource
-from rundlet.core.text import quoted
+from rundlet.core.text import lower, quoted
 
 _ZSTD_WINDOW_LOG = 27  # 128 MiB; zstd's own bound for readers is the same
-
-
-def _gzip() -> Decoder:
-    decoder: Decoder = igzip_lib.IgzipDecompressor(flag=igzip_lib.DECOMP_GZIP)
-    return decoder
 
 
 def _zstd() -> Decoder:
@@ -56,7 +51,7 @@ class Packing:
 
 
 PACKINGS = (
-    Packing("gz", b"\x1f\x8b\x08", _gzip, padding=1),
+    Packing("gz", b"\x1f\x8b\x08", GzipDecoder, padding=1),
     Packing("bz2", b"BZh", bz2.BZ2Decompressor),
     Packing(
         "xz", b"\xfd7zXZ\x00", lambda: lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=DEFAULT.memory_bytes), padding=4
@@ -157,6 +152,10 @@ class _Member:
                     )
             try:
                 out = decoder.decompress(data, CHUNK)
+            except Corrupt as error:
+                raise Corrupt(
+                    f"{quoted(self._source.name)} is damaged: {lower(error.message)}", archive=self._source.name
+                ) from error
             except CODEC_ERRORS as error:
                 if "emory" in str(error) or "too much" in str(error):
                     raise LimitExceeded(

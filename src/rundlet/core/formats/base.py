@@ -7,7 +7,7 @@ import stat
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import IntEnum
 from pathlib import Path
 from typing import Protocol
@@ -15,9 +15,11 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from rundlet.core.errors import PasswordNeeded
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue, Report
 from rundlet.core.streams.sources import ByteSource
+from rundlet.core.text import quoted
 
 NO_TIME = int(np.iinfo(np.int64).min)
 """The time of an entry for which the archive keeps none."""
@@ -226,8 +228,10 @@ class ArchiveReader(ABC):
         source: its bytes.
         catalog: its entries.
         notices: what is to be said of the archive as a whole.
+        unlocked: whether a password was taken.
     """
 
+    unlocked = False
     info: FormatInfo
     source: ByteSource
     catalog: Catalog
@@ -236,6 +240,18 @@ class ArchiveReader(ABC):
     @abstractmethod
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         """The chosen entries as units, in the archive's own order."""
+
+    def require_password(self, rows: NDArray[np.int64]) -> None:
+        """See to it that not everything that is wanted is locked.
+
+        Raises:
+            PasswordNeeded: when it is, and no password was taken.
+        """
+        if len(rows) and not self.unlocked and bool(self.catalog.encrypted[rows].all()):
+            name = quoted(self.source.name)
+            raise PasswordNeeded(
+                f"{name} is locked with a password.", archive=self.source.name, hint="Give its password."
+            )
 
     @abstractmethod
     def unlock(self, password: str) -> None:
@@ -304,7 +320,7 @@ class WriteOptions:
     """
 
     level: int
-    password: str = ""
+    password: str = field(default="", repr=False)
     hide_names: bool = False
     method: str = ""
     owners: bool = False

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 
@@ -12,9 +12,10 @@ from rundlet.core.errors import Clash, PlanError
 from rundlet.core.files.names import numbered
 from rundlet.core.files.scan import walk
 from rundlet.core.files.space import existing_parent, free_bytes
-from rundlet.core.formats.base import FormatInfo, Kind, PackItem
+from rundlet.core.formats.base import FormatInfo, Kind, PackItem, WriteOptions
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
+from rundlet.core.streams.parts import part_path
 from rundlet.core.text import quoted, shown
 
 
@@ -34,7 +35,8 @@ class PackPlan:
         target: the path that the archive gets.
         asked: the path that was asked for; another one when the name was taken and is numbered.
         replaces: whether a file of that name is replaced.
-        info, level: the format and level.
+        info, options: the format, and how it is written.
+        part_size: bytes of each numbered part; 0 for one file.
         items: the entries in their order.
         files, folders, links, size: how many there are, and the bytes of the files.
         free: bytes free where the archive will stand.
@@ -45,7 +47,8 @@ class PackPlan:
     asked: Path
     replaces: bool
     info: FormatInfo
-    level: int
+    options: WriteOptions
+    part_size: int
     items: tuple[PackItem, ...]
     files: int
     folders: int
@@ -53,6 +56,11 @@ class PackPlan:
     size: int
     free: int
     issues: tuple[Issue, ...]
+
+    @property
+    def level(self) -> int:
+        """0 to 9."""
+        return self.options.level
 
 
 def suggested_stem(items: Sequence[Path]) -> str:
@@ -63,10 +71,10 @@ def suggested_stem(items: Sequence[Path]) -> str:
     return (_absolute(items[0]).parent.name if items else "") or "archive"
 
 
-def free_name(target: Path) -> Path:
+def free_name(target: Path, *, in_parts: bool = False) -> Path:
     """The target itself, or the first numbered name beside it that is not taken."""
     candidate, number = target, 2
-    while os.path.lexists(candidate):
+    while _taken(candidate, in_parts):
         candidate = target.with_name(numbered(target.name, number))
         number += 1
     return candidate
@@ -77,7 +85,9 @@ def plan_pack(
     *,
     target: Path,
     info: FormatInfo,
-    level: int,
+    level: int | None = None,
+    options: WriteOptions | None = None,
+    part_size: int = 0,
     exclude: Sequence[str] = (),
     on_clash: PackClash = PackClash.REFUSE,
     job: Job | None = None,
@@ -87,17 +97,21 @@ def plan_pack(
     Args:
         items: files and folders; each is stored under its own name, a folder with everything in it.
         target: the archive to be made.
-        level: 0 to 9, one of the format's own.
+        level: 0 to 9; a format without such a level takes its nearest. None for the format's usual one.
+        options: everything else about how it is written; the level in it counts when ``level`` is None.
+        part_size: bytes of each numbered part; 0 for one file.
         exclude: patterns of what is left out.
 
     Raises:
-        PlanError: when there is nothing to pack, the level is not one of the format's, or the folder is not there.
+        PlanError: when there is nothing to pack, the format can't do what is asked, or the folder is not there.
         Clash: when the name is taken and the rule is to refuse, or a folder is to be replaced.
     """
-    if level not in info.levels:
-        raise PlanError(f"The format {info.id} has the levels {info.levels[0]} to {info.levels[-1]}, not {level}.")
+    if level is None:
+        level = options.level if options is not None else info.default_level
+    options = replace(options or WriteOptions(level), level=info.level_for(level))
+    _can_do(info, options)
     asked = _absolute(target)
-    final, replaces = _settle(asked, on_clash)
+    final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
     job = job or Job()
     found: list[PackItem] = []
     issues: list[Issue] = []
@@ -118,7 +132,8 @@ def plan_pack(
         asked=asked,
         replaces=replaces,
         info=info,
-        level=level,
+        options=options,
+        part_size=part_size,
         items=tuple(found),
         files=kinds.count(Kind.FILE),
         folders=kinds.count(Kind.DIR),
@@ -129,19 +144,34 @@ def plan_pack(
     )
 
 
-def _settle(target: Path, on_clash: PackClash) -> tuple[Path, bool]:
+def _can_do(info: FormatInfo, options: WriteOptions) -> None:
+    if options.password and not info.can_lock:
+        raise PlanError(f"The format {info.id} can't be locked with a password.", hint="zip can.")
+    if options.hide_names and not (info.can_hide_names and options.password):
+        raise PlanError(f"The format {info.id} can't hide the names of its entries.")
+    if options.method and options.method not in info.methods:
+        methods = f"It has: {', '.join(info.methods)}." if info.methods else None
+        raise PlanError(f"The format {info.id} has no method {quoted(options.method)}.", hint=methods)
+
+
+def _taken(target: Path, in_parts: bool) -> bool:
+    return os.path.lexists(part_path(target, 1) if in_parts else target)
+
+
+def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path, bool]:
     """The final path, and whether it replaces something."""
     parent = existing_parent(target.parent)
     if parent != target.parent:
         raise PlanError(f"There is no folder {quoted(str(target.parent))} to put the archive in.")
-    if not os.path.lexists(target):
+    if not _taken(target, in_parts):
         return target, False
     if on_clash == PackClash.RENAME:
-        return free_name(target), False
-    if on_clash == PackClash.REPLACE and not target.is_dir():
+        return free_name(target, in_parts=in_parts), False
+    first = part_path(target, 1) if in_parts else target
+    if on_clash == PackClash.REPLACE and not first.is_dir():
         return target, True
     raise Clash(
-        f"{quoted(str(target))} is already there.",
+        f"{quoted(str(first))} is already there.",
         hint="Choose another name, or say whether to number the new one or to replace the old one.",
     )
 

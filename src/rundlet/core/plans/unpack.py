@@ -6,7 +6,7 @@ import os
 import stat
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum, StrEnum
 from pathlib import Path
 
@@ -63,6 +63,7 @@ class Step:
         target: where it lands below the root, as steps; for a refused entry its own name as far as it is known.
         action: what is done.
         note: what a person should know, as a clause, or "".
+        content: the row whose content it gets: its own, or for a hard link that of the file it is a name of.
     """
 
     row: int
@@ -71,6 +72,7 @@ class Step:
     target: Steps
     action: Action
     note: str = ""
+    content: int = -1
 
 
 @dataclass(frozen=True, slots=True)
@@ -189,6 +191,9 @@ def _issues(reader: ArchiveReader, steps: list[Step]) -> Iterator[Issue]:
 
 def _step(reader: ArchiveReader, row: int, place: _Place, *, keep_folders: bool, on_clash: UnpackClash) -> Step | None:
     entry = reader.catalog.entry(row)
+    content: int | None = row
+    if entry.kind == Kind.HARD:
+        content = reader.hard_target(row)
     size = max(entry.size, 0) if entry.kind == Kind.FILE else 0
     if entry.kind == Kind.DIR and not keep_folders:
         return None
@@ -198,6 +203,9 @@ def _step(reader: ArchiveReader, row: int, place: _Place, *, keep_folders: bool,
     if safe.steps and not keep_folders:
         safe = SafeName(safe.steps[-1:], note=safe.note)
     refused = safe.refused
+    if content is None:
+        refused = "it is a link to a file that the archive does not hold"
+        content = row
     if entry.kind == Kind.OTHER:
         refused = "it is a device or a pipe, which Rundlet does not make"
     if refused:
@@ -205,7 +213,8 @@ def _step(reader: ArchiveReader, row: int, place: _Place, *, keep_folders: bool,
     notes = [safe.note] if safe.note else []
     if entry.mode & (stat.S_ISUID | stat.S_ISGID):
         notes.append("its set-user-id or set-group-id mark was left out")
-    return place.settle(row, entry.kind, size, safe.steps, notes, mtime_ns=entry.mtime_ns, on_clash=on_clash)
+    step = place.settle(row, entry.kind, size, safe.steps, notes, mtime_ns=entry.mtime_ns, on_clash=on_clash)
+    return replace(step, content=content) if content != row else step
 
 
 class _Place:

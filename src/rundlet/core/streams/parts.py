@@ -21,7 +21,7 @@ from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK
 from rundlet.core.streams.sinks import NewFile
 from rundlet.core.streams.sources import ByteSource, FileSource
-from rundlet.core.text import number, quoted
+from rundlet.core.text import lower, number, quoted
 
 _PLAIN = re.compile(r"(?P<stem>.+)\.(?P<number>\d{3,5})$")
 _DIVIDED = re.compile(r"(?P<stem>.+)\.z(?P<number>\d{2,3})$", re.IGNORECASE)
@@ -152,7 +152,7 @@ def _join(
             opened.append(part)
             parts.append(part)
             if part.there < part.size:
-                issues.append(Issue(part.name, _missing_words(part, count, lower=True)))
+                issues.append(Issue(part.name, lower(_missing_words(part, count)).rstrip(".")))
     except BaseException:
         for part in opened:
             if part.source is not None:
@@ -201,7 +201,7 @@ def _same(parts: list[Part]) -> list[Issue]:
     return issues
 
 
-def _missing_words(part: Part, count: int, *, lower: bool = False) -> str:
+def _missing_words(part: Part, count: int) -> str:
     size = f"{number(part.size)} bytes"
     if part.source is not None:
         words = f"Part {part.number} is too short: it should have {size} and has {number(part.there)}"
@@ -210,7 +210,7 @@ def _missing_words(part: Part, count: int, *, lower: bool = False) -> str:
             f" and belongs between parts {part.number - 1} and {part.number + 1}" if 1 < part.number < count else ""
         )
         words = f"Part {part.number}, {quoted(part.name)}, is not here; it should have {size}{between}"
-    return words[0].lower() + words[1:] if lower else words + "."
+    return words + "."
 
 
 class PartsSink:
@@ -251,7 +251,7 @@ class PartsSink:
     @property
     def paths(self) -> list[Path]:
         """The parts, and the checksum file behind them."""
-        parts = [self.target.with_name(part_name(self.target.name, i + 1)) for i in range(len(self._files))]
+        parts = [part_path(self.target, i + 1) for i in range(len(self._files))]
         return [*parts, self.checksum_path]
 
     @property
@@ -279,7 +279,7 @@ class PartsSink:
     def _add(self) -> None:
         if len(self._files) == _MOST_PARTS:
             raise LimitExceeded(f"The archive would be in more than {number(_MOST_PARTS)} parts; choose larger ones.")
-        self._files.append(NewFile(self._folder, part_name(self.target.name, len(self._files) + 1)))
+        self._files.append(NewFile(self._folder, part_path(self.target, len(self._files) + 1).name))
 
     def patch(self, offset: int, data: bytes) -> None:
         while data:
@@ -345,9 +345,9 @@ def _allow_many_files() -> None:
         resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
 
 
-def part_name(name: str, index: int) -> str:
-    """What a part is called."""
-    return f"{name}.{index:03}"
+def part_path(target: Path, index: int) -> Path:
+    """Where a part stands."""
+    return target.with_name(f"{target.name}.{index:03}")
 
 
 def _sha256(fd: int) -> str:

@@ -54,6 +54,10 @@ class NewFile:
         while done < len(data):
             done += os.write(self.fd, memoryview(data)[done:])
 
+    def skip(self, count: int) -> None:
+        """Leave ``count`` bytes of zeros unwritten: a hole, where the file system has them."""
+        os.ftruncate(self.fd, os.lseek(self.fd, count, os.SEEK_CUR))
+
     def commit(self, *, replace: bool = False) -> None:
         """Give the file its name, in one step, and close it.
 
@@ -125,6 +129,11 @@ class ArchiveSink:
         except OSError as error:
             os.close(self._folder)
             raise file_problem(error, "write to the folder", target.parent) from error
+
+    @property
+    def paths(self) -> list[Path]:
+        """What will be there."""
+        return [self.target]
 
     def tell(self) -> int:
         """How many bytes were written so far."""

@@ -13,6 +13,7 @@ from rundlet.core.errors import RundletError
 from rundlet.core.formats.base import ArchiveReader, Kind
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.text import lower
 from rundlet.core.work.units import SharedUnits, run_side_by_side
 
 
@@ -27,7 +28,8 @@ def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None 
     job = job or Job()
     started = time.monotonic()
     catalog = reader.catalog
-    rows = np.flatnonzero(catalog.kind != Kind.DIR)
+    rows = np.flatnonzero((catalog.kind != Kind.DIR) & (catalog.kind != Kind.HARD))
+    reader.require_password(rows)
     job.begin("Checking", total_bytes=int(np.maximum(catalog.size[rows], 0).sum()), total_entries=len(rows))
     report = Report("check", Path(reader.source.name), issues=list(reader.notices))
     lock = threading.Lock()
@@ -41,7 +43,7 @@ def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None 
                         read += len(data)
                         job.advance(len(data))
                 except RundletError as error:
-                    why = error.message[:1].lower() + error.message[1:].rstrip(".")
+                    why = lower(error.message).rstrip(".")
                 with lock:
                     report.bytes_out += read
                     if why:

@@ -19,13 +19,14 @@ from rundlet.core.files.space import free_bytes
 from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.core.limits import MAX_LINK_TARGET, MIB
+from rundlet.core.limits import KIB, MAX_LINK_TARGET, MIB
 from rundlet.core.plans.unpack import Action, Step, UnpackPlan
-from rundlet.core.text import quoted, size
+from rundlet.core.text import lower, quoted, size
 from rundlet.core.work.units import SharedUnits, run_side_by_side
 
 _PERMISSIONS = 0o777
 _LOOK_EVERY = 64 * MIB
+_HOLE = 64 * KIB  # runs of zeros from this size on become holes
 _FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
@@ -52,6 +53,12 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
         raise OutOfDate(f"{quoted(plan.archive)} was changed meanwhile; open it again.")
     if plan.size > (free := free_bytes(plan.root)):
         raise NoSpace(f"{size(plan.size)} are needed in {quoted(str(plan.root))}, and only {size(free)} are free.")
+    wanted = [
+        step.content if step.content >= 0 else step.row
+        for step in plan.steps
+        if step.kind != Kind.DIR and step.action.writes
+    ]
+    reader.require_password(np.array(wanted, np.int64))
     job.begin("Unpacking", total_bytes=plan.size, total_entries=len(plan.steps))
     made = Made()
     report = Report("unpack", plan.root, issues=list(plan.issues))
@@ -79,20 +86,43 @@ class _Run:
         self._lock = threading.Lock()
         self._links: list[tuple[Step, str]] = []
         self._until_look = _LOOK_EVERY
+        self._failed: set[int] = set()
 
     def run(self, workers: int) -> None:
         landing = Landing(self._plan.root, self._made)
         try:
             folders = [s for s in self._plan.steps if s.kind == Kind.DIR and s.action in (Action.MAKE, Action.JOIN)]
             self._make_folders(folders, landing)
-            wanted = {s.row: s for s in self._plan.steps if s.kind != Kind.DIR and s.action.writes}
+            wanted, more_names = self._wanted()
             rows = np.fromiter(wanted, np.int64, len(wanted))
             run_side_by_side(self._reader.units(rows), partial(self._work, wanted), workers)
+            for first, step in more_names:
+                self._guarded(step, partial(self._link_again, first, step, landing))
+                self._job.advance(entries=1)
             for step, target in self._links:
                 self._guarded(step, partial(self._make_link, step, target, landing))
             self._finish_folders(folders, landing)
         finally:
             landing.close()
+
+    def _wanted(self) -> tuple[dict[int, Step], list[tuple[Step, Step]]]:
+        """The steps that write, by the row of their content, and those that are one more name of one of them."""
+        wanted: dict[int, Step] = {}
+        others = []
+        writing = [s for s in self._plan.steps if s.kind != Kind.DIR and s.action.writes]
+        for step in sorted(writing, key=lambda s: s.kind == Kind.HARD):
+            content = step.content if step.kind == Kind.HARD else step.row
+            if content in wanted:
+                others.append((wanted[content], step))
+            else:
+                wanted[content] = step
+        return wanted, others
+
+    def _link_again(self, first: Step, step: Step, landing: Landing) -> None:
+        if first.row in self._failed:
+            raise Corrupt("The file that it is one more name of could not be unpacked.")
+        landing.hard_link(first.target, step.target, replace=step.action == Action.REPLACE)
+        self._done(step, 0, landing)
 
     def _work(self, wanted: dict[int, Step], units: SharedUnits) -> None:
         """What one worker does: take units until there are none."""
@@ -122,7 +152,8 @@ class _Run:
 
     def _say(self, step: Step, error: RundletError) -> None:
         with self._lock:
-            message = error.message[:1].lower() + error.message[1:].rstrip(".")
+            self._failed.add(step.row)
+            message = lower(error.message).rstrip(".")
             self._report.add(self._reader.catalog.path(step.row), f"was left out: {message}")
 
     def _write_file(self, step: Step, chunks: Iterator[bytes], landing: Landing) -> None:
@@ -132,7 +163,10 @@ class _Run:
         new = landing.new_file(step.target)
         try:
             for data in chunks:
-                new.write(data)
+                if len(data) >= _HOLE and not data.strip(b"\0"):
+                    new.skip(len(data))
+                else:
+                    new.write(data)
                 written += len(data)
                 self._job.advance(len(data))
                 self._watch_space(len(data))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rundlet.core.codecs.forward import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.codecs.packers import PACKERS
-from rundlet.core.errors import RundletError, Unsupported
+from rundlet.core.errors import FormatError, RundletError, Unsupported
 from rundlet.core.formats.base import FormatInfo, Sink, WriteOptions
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import BLOCK, is_header
@@ -14,8 +14,9 @@ from rundlet.core.formats.tar.walk import Feed, SourceFeed, Walker
 from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
+from rundlet.core.limits import CHUNK
 from rundlet.core.streams.sources import ByteSource
-from rundlet.core.text import plural
+from rundlet.core.text import lower, plural
 
 _ABOUT = {
     "": "Puts files together without making them smaller.",
@@ -70,7 +71,7 @@ class TarFormat:
         notices = []
         if index.damaged:
             found = plural(len(index.catalog), "entry")
-            why = index.damaged[0].lower() + index.damaged[1:].rstrip(".")
+            why = lower(index.damaged).rstrip(".")
             notices.append(Issue(source.name, f"the list ends after {found}: {why}"))
         if index.trailing:
             notices.append(
@@ -90,8 +91,11 @@ class TarFormat:
         feed = SourceFeed(source) if self._packing is None else Feed(decoded(source, self._packing, notes=notes))
         members = Walker(feed, tick).walk()
         if self._packing is not None and not members.damaged:
-            while feed.read(1 << 20):
-                pass  # so that damage behind the last entry and junk behind the stream are seen
+            try:
+                while feed.read(CHUNK):
+                    pass  # so that damage behind the last entry and junk behind the stream are seen
+            except FormatError:
+                members.damaged = "What follows is damaged, or the checksum of it all is wrong."
         return Index.of(members, notes.points, notes.trailing, shared=self._packing is not None)
 
     def create(self, sink: Sink, options: WriteOptions) -> TarWriter:

@@ -46,6 +46,7 @@ _KINDS = {
     Type.GNU_DUMP: Kind.DIR,
 }
 _BILLION = 1_000_000_000
+_FAR = 1 << 33  # seconds that still fit into 64 bits as nanoseconds: until the year 2242
 
 Stretches = list[tuple[int, int]]
 
@@ -284,7 +285,7 @@ class Walker:
         m.kind.append(entry_kind)
         if kind in (Type.HARD, Type.SYMBOLIC):
             m.links[row] = records.get(b"linkpath", text(block[LINK]))
-        m.mtime_ns.append(_nanoseconds(records[b"mtime"]) if b"mtime" in records else number(block[MTIME]) * _BILLION)
+        m.mtime_ns.append(_nanoseconds(records[b"mtime"]) if b"mtime" in records else _in_reach(number(block[MTIME])))
         m.mode.append(number(block[100:108]) & 0o7777)
         size = stored
         if kind == Type.GNU_SPARSE:
@@ -332,7 +333,7 @@ class Walker:
         for i in np.flatnonzero(table[:good, MTIME.start] & 0x80).tolist():
             times[i] = number(blocks[i][MTIME])
         m.kind += kinds.tolist()
-        m.mtime_ns += (times * _BILLION).tolist()
+        m.mtime_ns += [time * _BILLION if abs(time) <= _FAR else NO_TIME for time in times.tolist()]
         m.mode += (octal(table[:good, 100:108]) & 0o7777).tolist()
         if good < len(blocks):
             for column in (m.names, m.data_at, m.stored, m.size):
@@ -387,6 +388,10 @@ def _whole(value: bytes) -> int:
     return int(value)
 
 
+def _in_reach(seconds: int) -> int:
+    return seconds * _BILLION if abs(seconds) <= _FAR else NO_TIME
+
+
 def _nanoseconds(value: bytes) -> int:
     whole, _, part = value.partition(b".")
     try:
@@ -394,6 +399,6 @@ def _nanoseconds(value: bytes) -> int:
         fraction = int((part + b"0" * 9)[:9] or b"0")
     except ValueError:
         return NO_TIME
-    if abs(seconds) > 1 << 33:
+    if abs(seconds) > _FAR:
         return NO_TIME
     return seconds * _BILLION + (-fraction if whole.startswith(b"-") else fraction)

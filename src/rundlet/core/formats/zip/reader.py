@@ -71,8 +71,10 @@ class ZipReader(ArchiveReader):
             if not fitting:
                 raise WrongPassword(f"The password does not open {quoted(self.source.name)}.", archive=self.source.name)
             self._passwords = fitting
-            return
-        self._passwords = candidates[:1]
+            break
+        else:
+            self._passwords = candidates[:1]
+        self.unlocked = True
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         ordered = rows[np.argsort(self.directory.offset[rows], kind="stable")]

@@ -1,0 +1,515 @@
+"""tar, plain and in every packing, held against the standard library's reader and writer and against foreign archives."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import io
+import lzma
+import os
+import stat
+import subprocess
+import tarfile
+from pathlib import Path
+
+import numpy as np
+import pytest
+from backports import zstd
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from rundlet.core.codecs.forward import PACKINGS, Notes, decoded
+from rundlet.core.errors import RundletError
+from rundlet.core.formats import detect
+from rundlet.core.formats.base import ArchiveReader, Kind
+from rundlet.core.formats.detect import open_archive, open_source
+from rundlet.core.formats.tar import index as cache
+from rundlet.core.formats.tar.headers import checksums_fit, is_header
+from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.streams.sources import MemorySource
+from rundlet.core.work.unpack import unpack
+from support import foreign_archives, make_tree, pack_to, snapshot, unpack_to
+
+FORMATS = ("tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst")
+
+
+@pytest.fixture(autouse=True)
+def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+
+
+def _plain(data: bytes) -> bytes:
+    """An archive's stream, decompressed by the standard library."""
+    if data[:2] == b"\x1f\x8b":
+        return gzip.decompress(data)
+    if data[:3] == b"BZh":
+        return bz2.decompress(data)
+    if data[:4] == b"\xfd7zX":
+        return lzma.decompress(data)
+    return zstd.decompress(data) if data[:4] == b"\x28\xb5\x2f\xfd" else data
+
+
+def contents(reader: ArchiveReader) -> dict[str, bytes]:
+    found = {}
+    for unit in reader.units(np.flatnonzero(reader.catalog.kind == Kind.FILE)):
+        for row, chunks in unit.stream():
+            try:
+                found[reader.catalog.path(row)] = b"".join(chunks)
+            except RundletError as error:
+                found[reader.catalog.path(row)] = b"!" + str(error).encode()
+    return found
+
+
+def _readable(name: str) -> str:
+    """The library keeps bytes that are not UTF-8; we read them as Latin-1."""
+    raw = name.encode("utf-8", "surrogateescape")
+    return raw.decode("utf-8") if name.isprintable() else raw.decode("latin-1")
+
+
+def agrees(reader: ArchiveReader, theirs: tarfile.TarFile) -> int:
+    """Compare entry by entry with the standard library; gives how many there are."""
+    members = theirs.getmembers()
+    ours = list(reader.catalog)
+    assert [e.path.rstrip("/") for e in ours] == [_readable(m.name).rstrip("/") for m in members]
+    content = contents(reader)
+    for entry, member in zip(ours, members, strict=True):
+        kinds = {
+            Kind.FILE: member.isreg(),
+            Kind.DIR: member.isdir(),
+            Kind.LINK: member.issym(),
+            Kind.HARD: member.islnk(),
+        }
+        assert kinds.get(entry.kind, True)
+        assert entry.mtime_ns // 10**9 == int(member.mtime // 1)
+        assert entry.mode == member.mode & 0o7777
+        if entry.kind in (Kind.LINK, Kind.HARD):
+            assert reader.link_target(entry.row) == member.linkname
+        if entry.kind == Kind.FILE:
+            assert entry.size == member.size
+            if [m.name for m in members].count(member.name) == 1:
+                assert content[entry.path] == theirs.extractfile(member).read()
+    return len(ours)
+
+
+@pytest.mark.parametrize(("fmt", "level"), [(fmt, level) for fmt in FORMATS for level in (1, 8)])
+def test_what_we_write_the_standard_library_reads_and_comes_back(tmp_path: Path, fmt: str, level: int) -> None:
+    tree = make_tree(tmp_path)
+    os.link(tree / "plain.txt", tree / "zweiter Name ü")
+    (tree / ("long " * 30)).mkdir()
+    (tree / ("long " * 30) / ("name " * 40)).write_bytes(b"far")
+    (tree / "far link").symlink_to("x/" * 80 + "y")
+    os.utime(tree / "empty", (-5, -5))
+    with (tree / "sparse").open("wb") as out:
+        out.seek(3_000_000)
+        out.write(b"in the middle")
+        out.truncate(9_000_000)
+    before = snapshot(tree)
+    made = [tmp_path / f"{workers}.{fmt}" for workers in (1, 3)]
+    for workers, archive in zip((1, 3), made, strict=True):
+        assert not pack_to(archive, [tree], level=level, fmt=fmt, workers=workers).issues
+    assert len({archive.read_bytes() for archive in made}) == 1
+    with tarfile.open(fileobj=io.BytesIO(_plain(made[0].read_bytes()))) as theirs:
+        reader = open_archive(made[0])
+        assert reader.info.id == fmt
+        assert agrees(reader, theirs) == len(before) + 1
+        reader.close()
+    report = unpack_to(made[1], tmp_path / "out")
+    assert not report.issues
+    after = snapshot(tmp_path / "out" / "tree")
+    assert after == before
+    out = tmp_path / "out" / "tree"
+    assert (out / "plain.txt").stat().st_ino == (out / "zweiter Name ü").stat().st_ino
+    assert (out / "sparse").stat().st_blocks * 512 < 3_000_000
+
+
+def test_owners_are_kept_only_when_asked(tmp_path: Path) -> None:
+    (tmp_path / "a").touch()
+    from rundlet.core.formats.base import WriteOptions
+    from rundlet.core.plans.pack import plan_pack
+    from rundlet.core.work.pack import pack
+
+    for owners in (False, True):
+        target = tmp_path / f"{owners}.tar"
+        pack(
+            plan_pack(
+                [tmp_path / "a"], target=target, info=detect.by_id("tar").info, options=WriteOptions(0, owners=owners)
+            )
+        )
+        with tarfile.open(target) as theirs:
+            assert bool(theirs.getmembers()[0].uname) == owners
+
+
+@pytest.mark.parametrize("fmt", [tarfile.USTAR_FORMAT, tarfile.GNU_FORMAT, tarfile.PAX_FORMAT])
+def test_what_the_standard_library_writes_we_read(tmp_path: Path, fmt: int) -> None:
+    tree = make_tree(tmp_path)
+    os.link(tree / "plain.txt", tree / "second")
+    names = {"short": b"1", "prefix/" * 15 + "name": b"2"}
+    if fmt != tarfile.USTAR_FORMAT:
+        names |= {"n" * 300: b"3", "größe 川": b"4"}
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w", format=fmt) as theirs:
+        theirs.add(tree, "tree", filter=None if fmt != tarfile.USTAR_FORMAT else _ascii_only)
+        for name, data in names.items():
+            info = tarfile.TarInfo(name)
+            info.size, info.mtime = len(data), 1_700_000_000
+            theirs.addfile(info, io.BytesIO(data))
+        if fmt != tarfile.USTAR_FORMAT:
+            link = tarfile.TarInfo("far")
+            link.type, link.linkname = tarfile.SYMTYPE, "t/" * 90
+            big = tarfile.TarInfo("long ago")
+            big.mtime = -100_000
+            theirs.addfile(link)
+            theirs.addfile(big)
+    for data in (out.getvalue(), gzip.compress(out.getvalue()), lzma.compress(out.getvalue(), lzma.FORMAT_ALONE)):
+        with tarfile.open(fileobj=io.BytesIO(out.getvalue())) as theirs:
+            assert agrees(open_source(MemorySource(data, "x")), theirs) > 10
+
+
+def _ascii_only(info: tarfile.TarInfo) -> tarfile.TarInfo | None:
+    return info if info.name.isascii() else None
+
+
+def _header(
+    name: bytes,
+    *,
+    kind: bytes = b"0",
+    size: int = 0,
+    magic: bytes = b"",
+    extra: tuple[int, bytes] = (0, b""),
+    signed: bool = False,
+) -> bytes:
+    block = bytearray(512)
+    block[0 : len(name)] = name
+    block[100:108] = b"0000644\0"
+    block[124:136] = b"%011o\0" % size
+    block[136:148] = b"%011o\0" % 1_000_000_000
+    block[156:157] = kind
+    block[257 : 257 + len(magic)] = magic
+    block[extra[0] : extra[0] + len(extra[1])] = extra[1]
+    block[148:156] = b" " * 8
+    total = sum(b - 256 if signed and b > 127 else b for b in block)
+    block[148:156] = b"%06o\0 " % total
+    return bytes(block)
+
+
+def _padded(data: bytes) -> bytes:
+    return data + bytes(-len(data) % 512)
+
+
+def _records(*pairs: str) -> bytes:
+    """pax records; the lengths count their own digits."""
+    out = b""
+    for pair in pairs:
+        length = next(n for n in range(len(pair), 99) if len(f"{n} {pair}\n") == n)
+        out += f"{length} {pair}\n".encode()
+    return out
+
+
+def test_old_and_rare_headers() -> None:
+    sparse_map = b"".join(b"%011o\0%011o\0" % pair for pair in [(1024, 3), (4096, 2)])
+    gnu_sparse = _header(
+        b"gnu sparse",
+        kind=b"S",
+        size=5,
+        magic=b"ustar  \0",
+        extra=(386, sparse_map.ljust(97, b"\0") + b"%011o\0" % 5000),
+    )
+    records = _records("GNU.sparse.major=1", "GNU.sparse.minor=0", "GNU.sparse.name=real!", "GNU.sparse.realsize=6000")
+    old_map = _records(
+        "GNU.sparse.numblocks=1", "GNU.sparse.size=2000", "GNU.sparse.offset=1000", "GNU.sparse.numbytes=4"
+    )
+    shape01 = _records("GNU.sparse.size=2000", "GNU.sparse.map=1000,4,1990,1")
+    everywhere = _records("mtime=123456789")
+    base256 = _header(b"far future", extra=(136, b"\x80" + (1 << 33).to_bytes(11, "big")))
+    data = b"".join(
+        [
+            _header(b"v7 folder/", kind=b"\0"),
+            _header(b"v7 file", kind=b"\0", size=3) + _padded(b"abc"),
+            _header("\u00fc signed".encode("latin-1"), signed=True),
+            base256,
+            gnu_sparse + _padded(b"xyzuv"),
+            _header(b"x", kind=b"x", size=len(records)) + _padded(records),
+            _header(b"GNUSparseFile.0/real!", size=512 + 4) + _padded(b"2\n0\n2\n5998\n2\n") + _padded(b"abyz"),
+            _header(b"x", kind=b"x", size=len(old_map))
+            + _padded(old_map)
+            + _header(b"old map", size=4)
+            + _padded(b"1234"),
+            _header(b"x", kind=b"x", size=len(shape01))
+            + _padded(shape01)
+            + _header(b"map 0.1", size=5)
+            + _padded(b"12345"),
+            _header(b"g", kind=b"g", size=len(everywhere)) + _padded(everywhere),
+            _header(b"with global"),
+            _header(b"pipe", kind=b"6"),
+            _header(b"unknown type", kind=b"Q", size=2) + _padded(b"ok"),
+            bytes(1024),
+        ]
+    )
+    reader = open_source(MemorySource(data, "x.tar"))
+    assert not reader.notices
+    entries = {e.path: e for e in reader.catalog}
+    content = contents(reader)
+    assert entries["v7 folder/"].kind == Kind.DIR
+    assert content["v7 file"] == b"abc"
+    assert entries["ü signed"].kind == Kind.FILE
+    assert entries["far future"].mtime_ns == (1 << 33) * 10**9
+    assert content["gnu sparse"] == bytes(1024) + b"xyz" + bytes(3069) + b"uv" + bytes(5000 - 4098)
+    assert content["real!"] == b"ab" + bytes(5996) + b"yz"
+    assert content["old map"] == bytes(1000) + b"1234" + bytes(996)
+    assert content["map 0.1"] == bytes(1000) + b"1234" + bytes(986) + b"5" + bytes(9)
+    assert entries["with global"].mtime_ns == 123456789 * 10**9
+    assert entries["pipe"].kind == Kind.OTHER
+    assert content["unknown type"] == b"ok"
+
+
+def test_links_stay_inside_and_share_their_file(tmp_path: Path) -> None:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w") as theirs:
+        for name, kind, target in [
+            ("file", tarfile.REGTYPE, ""),
+            ("again", tarfile.LNKTYPE, "file"),
+            ("outside", tarfile.LNKTYPE, "/etc/passwd"),
+            ("upwards", tarfile.LNKTYPE, "../../secret"),
+            ("sym", tarfile.SYMTYPE, "file"),
+            ("evil", tarfile.SYMTYPE, "/etc"),
+            ("evil/passwd", tarfile.REGTYPE, ""),
+            ("sym/in", tarfile.REGTYPE, ""),
+        ]:
+            info = tarfile.TarInfo(name)
+            info.type, info.linkname, info.mode = kind, target, 0o644
+            info.size = 4 if kind == tarfile.REGTYPE else 0
+            theirs.addfile(info, io.BytesIO(b"data"))
+    archive = tmp_path / "x.tar"
+    archive.write_bytes(out.getvalue())
+    report = unpack_to(archive, tmp_path / "out")
+    assert sorted(i.about for i in report.problems) == ["evil", "evil/passwd", "outside", "sym/in", "upwards"]
+    assert (tmp_path / "out" / "file").stat().st_nlink == 2
+    assert (tmp_path / "out" / "sym").read_bytes() == b"data"
+    reader = open_archive(archive)
+    unpack(plan_unpack(reader, np.array([1]), into=tmp_path / "alone"), reader)
+    reader.close()
+    assert (tmp_path / "alone" / "again").read_bytes() == b"data"
+
+
+def test_foreign_tars_agree_with_the_standard_library(tmp_path: Path) -> None:
+    compared = 0
+    found = foreign_archives([".tar", ".tgz", ".crate"]) + [
+        p for p in foreign_archives([".gz", ".xz", ".bz2"], 400) if ".tar." in p.name
+    ]
+    for path in found:
+        try:
+            theirs = tarfile.open(path)  # noqa: SIM115
+            theirs.getmembers()
+        except (tarfile.TarError, OSError, EOFError):
+            continue
+        with theirs:
+            reader = open_archive(path)
+            compared += agrees(reader, theirs)
+            reader.close()
+    assert compared > 10
+
+
+def test_foreign_lone_files_and_package_members(tmp_path: Path) -> None:
+    lone = [p for p in foreign_archives([".gz"], 60) if ".tar." not in p.name]
+    for path in lone:
+        reader = open_archive(path)
+        assert b"".join(contents(reader).values()) == gzip.decompress(path.read_bytes())
+        reader.close()
+    for package in sorted(Path("/var/cache/apt/archives").glob("*.deb"))[:6]:
+        for name, data in _ar_members(package.read_bytes()).items():
+            if name.startswith(("control.tar", "data.tar")):
+                reader = open_source(MemorySource(data, name))
+                with tarfile.open(fileobj=io.BytesIO(_plain(data))) as theirs:
+                    assert agrees(reader, theirs) >= 1
+
+
+def _ar_members(data: bytes) -> dict[str, bytes]:
+    """The members of a package: headers of 60 bytes with the size in decimal digits."""
+    members, at = {}, 8
+    while at + 60 <= len(data):
+        size = int(data[at + 48 : at + 58])
+        members[data[at : at + 16].decode().strip().rstrip("/")] = data[at + 60 : at + 60 + size]
+        at += 60 + size + size % 2
+    return members
+
+
+def test_several_members_streams_and_padding() -> None:
+    plain = io.BytesIO()
+    with tarfile.open(fileobj=plain, mode="w") as theirs:
+        info = tarfile.TarInfo("a")
+        info.size = 300_000
+        theirs.addfile(info, io.BytesIO(os.urandom(300_000)))
+    data = plain.getvalue()
+    half = len(data) // 2
+    cases = {
+        "gz": gzip.compress(data[:half]) + gzip.compress(data[half:]) + bytes(100),
+        "bz2": bz2.compress(data[:half]) + bz2.compress(data[half:]),
+        "xz": lzma.compress(data[:half]) + bytes(8) + lzma.compress(data[half:], preset=0),
+        "zst": zstd.compress(data[:half]) + b"\x51\x2a\x4d\x18\x03\0\0\0abc" + zstd.compress(data[half:]),
+        "lzma": lzma.compress(data, lzma.FORMAT_ALONE),
+    }
+    for packing in PACKINGS:
+        if packing.id in cases:
+            notes = Notes()
+            source = MemorySource(cases[packing.id], "x")
+            assert b"".join(decoded(source, packing, notes=notes)) == data, packing.id
+            assert not notes.trailing
+            assert len(notes.points) == (1 if packing.id == "lzma" else 2)
+            reader = open_source(source)
+            assert reader.info.id == f"tar.{packing.id}"
+            assert len(contents(reader)["a"]) == 300_000
+    reader = open_source(MemorySource(cases["bz2"] + b"junk", "x"))
+    assert "4 bytes behind its end" in str(reader.notices[0])
+
+
+def test_compress_and_lone_files(tmp_path: Path) -> None:
+    if _compress_available():
+        data = b"the brook was clear today " * 9000 + os.urandom(3000) + b"herons " * 4000
+        packed = subprocess.run(["compress", "-c"], input=data, capture_output=True, check=True).stdout
+        assert b"".join(decoded(MemorySource(packed, "x"), next(p for p in PACKINGS if p.id == "Z"))) == data
+    for name, data in {
+        "table.csv.gz": gzip.compress(b"a,b\n" * 999, mtime=1_600_000_000),
+        "t.bz2": bz2.compress(b"a,b\n" * 999),
+        "t.xz": lzma.compress(b"a,b\n" * 999),
+        "t.zst": zstd.compress(b"a,b\n" * 999),
+        "odd": gzip.compress(b"a,b\n" * 999),
+    }.items():
+        (tmp_path / name).write_bytes(data)
+        reader = open_archive(tmp_path / name)
+        (entry,) = reader.catalog
+        assert entry.path == (name.rpartition(".")[0] or name)
+        assert entry.size == 3996
+        reader.close()
+        unpack_to(tmp_path / name, tmp_path / "out" / name)
+        assert (tmp_path / "out" / name / entry.path).read_bytes() == b"a,b\n" * 999
+    assert int((tmp_path / "out" / "table.csv.gz" / "table.csv").stat().st_mtime) == 1_600_000_000
+
+
+def _compress_available() -> bool:
+    import shutil
+
+    return shutil.which("compress") is not None
+
+
+def _sample() -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as theirs:
+        for name, data in {"folder/ü": b"text " * 90, "b": os.urandom(700), "n" * 120: b"z"}.items():
+            info = tarfile.TarInfo(name)
+            info.size = len(data)
+            theirs.addfile(info, io.BytesIO(data))
+    return out.getvalue()[:6144]
+
+
+SAMPLE = _sample()
+SAMPLES = {
+    "tar": SAMPLE,
+    "gz": gzip.compress(SAMPLE),
+    "bz2": bz2.compress(SAMPLE),
+    "xz": lzma.compress(SAMPLE),
+    "zst": zstd.compress(SAMPLE),
+    "lzma": lzma.compress(SAMPLE, lzma.FORMAT_ALONE),
+}
+GOOD = contents(open_source(MemorySource(SAMPLE, "s")))
+
+
+def _survives(data: bytes, *, checked: bool) -> None:
+    try:
+        reader = open_source(MemorySource(data, "s"))
+        found = contents(reader)
+    except RundletError as error:
+        assert str(error).endswith(".")
+        return
+    for name, content in found.items():
+        if (
+            checked
+            and name in GOOD
+            and not content.startswith(b"!")
+            and not reader.notices
+            and len(reader.catalog) == len(GOOD)
+        ):
+            assert content == GOOD[name]
+
+
+@pytest.mark.parametrize("packing", SAMPLES)
+def test_cut_anywhere(packing: str) -> None:
+    data = SAMPLES[packing]
+    for length in range(0, len(data), 7 if packing == "tar" else 3):
+        _survives(data[:length], checked=packing in ("gz", "bz2", "xz"))
+
+
+@pytest.mark.parametrize("packing", SAMPLES)
+@given(at=st.integers(0, 10_000), change=st.integers(1, 255), more=st.integers(0, 10_000))
+@settings(deadline=None, max_examples=120)
+def test_flipped_anywhere(packing: str, at: int, change: int, more: int) -> None:
+    data = bytearray(SAMPLES[packing])
+    data[at % len(data)] ^= change
+    data[more % len(data)] ^= change >> 1
+    _survives(bytes(data), checked=packing in ("xz", "bz2"))
+
+
+def test_damage_ends_the_list_and_is_said() -> None:
+    data = bytearray(SAMPLE)
+    reader = open_source(MemorySource(bytes(data[:-3000]), "s"))
+    assert reader.notices[0].problem
+    assert "the list ends after" in str(reader.notices[0])
+    broken = bytearray(gzip.compress(SAMPLE * 1))
+    broken[-6] ^= 1
+    found = contents(open_source(MemorySource(bytes(broken), "s")))
+    assert found["folder/ü"].startswith((b"text", b"!"))
+    assert is_header(SAMPLE) and not is_header(bytes(512))
+    assert not checksums_fit(np.zeros((1, 512), np.uint8))[0]
+
+
+def test_a_listing_is_kept_and_used_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(cache, "INDEX_FROM", 1)
+    tree = make_tree(tmp_path)
+    (tree / "noise").write_bytes(os.urandom(20 << 20))
+    archive = tmp_path / "x.tar.gz"
+    pack_to(archive, [tree], fmt="tar.gz", level=1)
+    first = open_archive(archive)
+    assert len(first.index.points) >= 5
+    walked = []
+    monkeypatch.setattr("rundlet.core.formats.tar.TarFormat._walk", lambda *a: walked.append(a) or first.index)
+    second = open_archive(archive)
+    assert not walked
+    assert list(second.catalog) == list(first.catalog)
+    assert second.index.links == first.index.links
+    row = next(e.row for e in second.catalog if e.path == "tree/plain.txt")
+    (unit,) = second.units(np.array([row]))
+    assert unit.cost < 5 << 20  # not from the beginning
+    assert b"".join(next(iter(unit.stream()))[1]) == (tree / "plain.txt").read_bytes()
+    assert len(list(second.units(np.arange(len(second.catalog))))) > 1
+    for reader in (first, second):
+        reader.close()
+    monkeypatch.setattr(cache, "INDEX_TOTAL", 10)
+    monkeypatch.undo()
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setattr(cache, "INDEX_FROM", 1)
+    (kept,) = cache.cache_folder().iterdir()
+    kept.write_bytes(b"damaged")
+    third = open_archive(archive)
+    assert list(third.catalog) == list(first.catalog)
+    third.close()
+    monkeypatch.setattr(cache, "INDEX_TOTAL", 10)
+    archive.touch()
+    open_archive(archive).close()
+    assert not list(cache.cache_folder().iterdir())
+
+
+def test_growing_and_shrinking_files_are_said(tmp_path: Path) -> None:
+    from rundlet.core.plans.pack import plan_pack
+    from rundlet.core.work.pack import pack
+
+    folder = tmp_path / "f"
+    folder.mkdir()
+    for name in "abc":
+        (folder / name).write_bytes(b"x" * 1000)
+    plan = plan_pack([folder], target=tmp_path / "x.tar", info=detect.by_id("tar").info)
+    (folder / "a").unlink()
+    (folder / "b").write_bytes(b"y" * 5000)
+    report = pack(plan)
+    assert [str(i) for i in report.problems] == ["f/a: could not be read (it is not there) and was left out"]
+    with tarfile.open(tmp_path / "x.tar") as theirs:
+        assert {m.name: m.size for m in theirs.getmembers()} == {"f": 0, "f/b": 5000, "f/c": 1000}
+        assert stat.S_IMODE(theirs.getmember("f").mode) == 0o755
