@@ -1,0 +1,404 @@
+"""Locked zip entries, all methods, odd names, and archives in parts."""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+import io
+import itertools
+import os
+import struct
+import subprocess
+import sys
+import zipfile
+import zlib
+from pathlib import Path
+
+import inflate64
+import numpy as np
+import pyppmd
+import pytest
+from backports import zstd
+from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from rundlet.cli.main import main
+from rundlet.core.codecs.legacy_cipher import LegacyCipher
+from rundlet.core.errors import MissingPart, PasswordNeeded, PlanError, RundletError, WrongPassword
+from rundlet.core.formats.base import WriteOptions
+from rundlet.core.formats.detect import WRITABLE, by_id, open_archive, open_source
+from rundlet.core.plans.pack import PackClash, plan_pack
+from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.streams.sources import MemorySource
+from rundlet.core.work.check import check
+from rundlet.core.work.pack import pack
+from rundlet.core.work.unpack import unpack
+from support import Raw, make_tree, pack_to, raw_zip, snapshot, unpack_to
+
+METHODS = ("deflate", "bzip2", "lzma", "zstd", "xz")
+
+
+def pack_with(target: Path, items: list[Path], *, fmt: str = "zip", part_size: int = 0, **options: object) -> None:
+    made = WriteOptions(**({"level": 5} | options))
+    pack(
+        plan_pack(
+            items, target=target, info=by_id(fmt).info, options=made, part_size=part_size, on_clash=PackClash.REPLACE
+        )
+    )
+
+
+def read_all(data: bytes, password: str = "") -> dict[str, bytes]:
+    reader = open_source(MemorySource(data, "x.zip"))
+    if password:
+        reader.unlock(password)
+    found = {}
+    for unit in reader.units(np.arange(len(reader.catalog))):
+        for row, chunks in unit.stream():
+            found[reader.catalog.path(row)] = b"".join(chunks)
+    return found
+
+
+@pytest.mark.parametrize("method", METHODS)
+@pytest.mark.parametrize("password", ["", "pass word ü"])
+def test_methods_and_locks_come_back(tmp_path: Path, method: str, password: str) -> None:
+    tree = make_tree(tmp_path)
+    target = tmp_path / "x.zip"
+    pack_with(target, [tree], method=method, password=password, level=3)
+    reader = open_archive(target)
+    if password:
+        with pytest.raises(PasswordNeeded, match="is locked with a password"):
+            check(reader)
+        with pytest.raises(WrongPassword, match=r"does not open “x\.zip”"):
+            reader.unlock("another")
+        reader.unlock(password)
+    elif method in ("deflate", "bzip2", "lzma"):
+        with zipfile.ZipFile(target) as theirs:
+            assert theirs.testzip() is None
+    unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
+    reader.close()
+    assert snapshot(tmp_path / "out" / "tree") == snapshot(tree)
+
+
+def test_our_lock_is_the_described_one(tmp_path: Path) -> None:
+    """Opened step by step with a cipher and a key derivation that are not ours."""
+    (tmp_path / "a.txt").write_bytes(b"secret " * 999)
+    pack_with(tmp_path / "x.zip", [tmp_path / "a.txt"], password="key")
+    data = (tmp_path / "x.zip").read_bytes()
+    _, _, flags, method, _, _, crc, packed, size, name_length, extra_length = struct.unpack("<4s5H3I2H", data[:30])
+    assert (flags & 1, method, crc, size) == (1, 99, 0, 6993)
+    extra = data[30 + name_length : 30 + name_length + extra_length]
+    at = extra.index(b"\x01\x99\x07\x00")
+    version, vendor, strength, real = struct.unpack_from("<H2sBH", extra, at + 4)
+    assert (version, vendor, strength, real) == (2, b"AE", 3, 8)
+    body = data[30 + name_length + extra_length :][:packed]
+    salt, verifier, cipher, code = body[:16], body[16:18], body[18:-10], body[-10:]
+    keys = hashlib.pbkdf2_hmac("sha1", b"key", salt, 1000, 66)
+    assert keys[64:] == verifier
+    assert hmac.new(keys[32:64], cipher, "sha1").digest()[:10] == code
+    plain = b""
+    for number in range(0, len(cipher), 16):
+        counter = (number // 16 + 1).to_bytes(16, "little")
+        block = Cipher(algorithms.AES(keys[:32]), modes.ECB()).encryptor().update(counter)
+        plain += bytes(a ^ b for a, b in zip(cipher[number : number + 16], block, strict=False))
+    assert zlib.decompress(plain, -15) == b"secret " * 999
+
+
+def _aes_entry(data: bytes, *, strength: int, version: int, password: bytes) -> Raw:
+    salt = os.urandom(4 + 4 * strength)
+    length = 8 + 8 * strength
+    keys = hashlib.pbkdf2_hmac("sha1", password, salt, 1000, 2 * length + 2)
+    stream = b""
+    for number in range(len(data) // 16 + 1):
+        encryptor = Cipher(algorithms.AES(keys[:length]), modes.ECB()).encryptor()
+        stream += encryptor.update((number + 1).to_bytes(16, "little"))
+    locked = bytes(a ^ b for a, b in zip(data, stream, strict=False))
+    code = hmac.new(keys[length : 2 * length], locked, "sha1").digest()[:10]
+    packed = salt + keys[2 * length :] + locked + code
+    extra = struct.pack("<HHH2sBH", 0x9901, 7, version, b"AE", strength, 0)
+    crc = zlib.crc32(data) if version == 1 else 0
+    return Raw(b"e", data, method=99, packed=packed, flags=0x801, crc=crc, extra=extra)
+
+
+def _legacy_entry(data: bytes, password: bytes, *, by_time: bool) -> Raw:
+    class Encrypting(LegacyCipher):
+        def encrypt(self, plain: bytes) -> bytes:
+            out = b""
+            for byte in plain:
+                mask = Encrypting.__new__(Encrypting)
+                mask._keys = self._keys
+                stream = mask.decrypt(b"\0")[0]
+                out += bytes([byte ^ stream])
+                self.decrypt(out[-1:])
+            return out
+
+    check_byte = 0 if by_time else zlib.crc32(data) >> 24
+    packed = Encrypting(password).encrypt(os.urandom(11) + bytes([check_byte]) + data)
+    return Raw(b"e", data, packed=packed, flags=0x801, descriptor=b"PK\x07\x08" + bytes(12) if by_time else b"")
+
+
+LOCKED = [
+    *(_aes_entry(b"some data " * 30, strength=s, version=v, password=b"pw") for s in (1, 2, 3) for v in (1, 2)),
+    _legacy_entry(b"some data " * 30, b"pw", by_time=False),
+    _legacy_entry(b"some data " * 30, b"pw", by_time=True),
+]
+
+
+@pytest.mark.parametrize("entry", LOCKED)
+def test_locks_of_other_writers(entry: Raw) -> None:
+    data = raw_zip([entry])
+    assert read_all(data, "pw") == {"e": b"some data " * 30}
+    with pytest.raises(WrongPassword):
+        read_all(data, "no, not this one")
+    with pytest.raises(RundletError, match="locked with a password"):
+        read_all(data)
+    if entry.method == 0:
+        with zipfile.ZipFile(io.BytesIO(data)) as theirs:
+            assert theirs.read("e", b"pw") == b"some data " * 30
+    damaged = bytearray(data)
+    damaged[31 + len(entry.packed) - 15] ^= 1
+    with pytest.raises(RundletError, match="fails its"):
+        read_all(bytes(damaged), "pw")
+
+
+def test_rare_methods(tmp_path: Path) -> None:
+    plain = b"the brook was clear today " * 4000
+    deflater = inflate64.Deflater()
+    deflate64 = deflater.deflate(plain) + deflater.flush()
+    encoder = pyppmd.Ppmd8Encoder(6, 4 << 20, 0)
+    pieces = [encoder.encode(plain[i : i + 4096]) for i in range(0, len(plain), 4096)]
+    ppmd = struct.pack("<H", (6 - 1) | (4 - 1) << 4) + b"".join(pieces) + encoder.flush()
+    cases = {9: deflate64, 98: ppmd, 93: zstd.compress(plain)}
+    for method, packed in cases.items():
+        assert read_all(raw_zip([Raw(b"a", plain, method=method, packed=packed)])) == {"a": plain}, method
+        for at in range(3, len(packed), max(len(packed) // 7, 1)):
+            broken = bytearray(packed)
+            broken[at] ^= 0x55
+            try:
+                found = read_all(raw_zip([Raw(b"a", plain, method=method, packed=bytes(broken))]))
+            except RundletError:
+                continue
+            assert found == {"a": plain}
+
+
+def test_a_huge_model_is_refused_and_zeros_stream(tmp_path: Path) -> None:
+    lzma_bomb = b"\x09\x14\x05\x00" + b"\x5d" + (0xF0000000).to_bytes(4, "little") + b"\x00" * 20
+    with pytest.raises(RundletError, match="of memory, more than"):
+        read_all(raw_zip([Raw(b"a", b"x" * 100, method=14, packed=lzma_bomb)]))
+    (tmp_path / "zeros.zst").write_bytes(zstd.compress(bytes(1 << 26)) * 150)
+    code = (
+        "import sys, resource; resource.setrlimit(resource.RLIMIT_AS, (1 << 30, 1 << 30));"
+        "from rundlet.cli.main import main; sys.exit(main(sys.argv[1:]))"
+    )
+    command = [sys.executable, "-c", code, "unpack", str(tmp_path / "zeros.zst"), "--into", str(tmp_path / "out")]
+    env = os.environ | {"OPENBLAS_NUM_THREADS": "1"}
+    done = subprocess.run(command, capture_output=True, text=True, env=env, check=False)
+    assert done.returncode == 0, done.stderr
+    status = (tmp_path / "out" / "zeros").stat()
+    assert status.st_size == 150 << 26 > 10_000_000_000
+    assert status.st_blocks * 512 < 1 << 20
+
+
+def test_names_of_other_systems() -> None:
+    greek, kana = "σημειώσεις για το ποτάμι.txt", "川の記録と写真のフォルダ.txt"
+    field = b"\x01" + zlib.crc32("größe".encode("cp850")).to_bytes(4, "little") + "größe ✓".encode()
+    unicode_path = struct.pack("<HH", 0x7075, len(field)) + field
+    data = raw_zip([Raw("größe".encode("cp850"), flags=0, extra=unicode_path), Raw(b"dir\\file", host=0), Raw(b"a\\b")])
+    assert [e.path for e in open_source(MemorySource(data, "x")).catalog] == ["größe ✓", "dir/file", "a\\b"]
+    russian = [f"Протокол собрания {i} о состоянии реки.txt" for i in range(5)]
+    for names, page in (([kana], "cp932"), (russian, "cp866")):
+        data = raw_zip([Raw(n.encode(page), flags=0) for n in names])
+        chosen = open_source(MemorySource(data, "x"), code_page=page)
+        assert [e.path for e in chosen.catalog] == names
+    assert [e.path for e in open_source(MemorySource(data, "x")).catalog] == russian
+    data = raw_zip([Raw(greek.encode(), flags=0)])
+    assert next(iter(open_source(MemorySource(data, "x")).catalog)).path == greek
+
+
+@pytest.mark.parametrize("fmt", [known.info.id for known in WRITABLE])
+def test_parts_of_every_format(tmp_path: Path, fmt: str) -> None:
+    tree = make_tree(tmp_path)
+    target = tmp_path / "parts" / f"x.{fmt}"
+    target.parent.mkdir()
+    pack_with(target, [tree], fmt=fmt, part_size=100_000)
+    names = sorted(p.name for p in target.parent.iterdir())
+    assert names[-1] == f"x.{fmt}.sha256"
+    sizes = [(target.parent / n).stat().st_size for n in names[:-1]]
+    assert len(sizes) > 3
+    assert set(sizes[:-1]) == {100_000} and 0 < sizes[-1] <= 100_000
+    for line in (target.parent / names[-1]).read_text().splitlines():
+        digest, name = line.split("  ")
+        assert hashlib.sha256((target.parent / name).read_bytes()).hexdigest() == digest
+    for number in (0, 2):
+        unpack_to(target.parent / names[number], tmp_path / f"out{number}")
+        assert snapshot(tmp_path / f"out{number}" / "tree") == snapshot(tree)
+    pack_to(tmp_path / f"whole.{fmt}", [tree], fmt=fmt)
+    joined = b"".join((target.parent / n).read_bytes() for n in names[:-1])
+    assert joined == (tmp_path / f"whole.{fmt}").read_bytes()
+
+
+def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    folder = tmp_path / "p"
+    folder.mkdir()
+    for name in "abcdef":
+        (tmp_path / name).write_bytes(os.urandom(50_000))
+    target = folder / "x.zip"
+    pack_with(target, [tmp_path / name for name in "abcdef"], part_size=50_000)
+    third = (folder / "x.zip.003").read_bytes()
+
+    (folder / "x.zip.003").unlink()
+    assert main(["unpack", str(folder / "x.zip.001"), "--into", str(tmp_path / "out")]) == 1
+    said = capsys.readouterr().err
+    assert "part 3, “x.zip.003”, is not here; it should have 50,000 bytes and belongs between parts 2 and 4" in said
+    came = sorted(p.name for p in (tmp_path / "out").iterdir())
+    assert 3 <= len(came) < 6
+    for name in came:
+        assert (tmp_path / "out" / name).read_bytes() == (tmp_path / name).read_bytes()
+
+    (folder / "x.zip.003").write_bytes(third[:777])
+    reader = open_archive(folder / "x.zip.004")
+    assert "should have 50,000 bytes and has 777" in str(reader.notices[0])
+    reader.close()
+    (folder / "x.zip.003").write_bytes((folder / "x.zip.002").read_bytes())
+    reader = open_archive(folder / "x.zip.001")
+    assert "same content as part 2" in str(reader.notices[0])
+    reader.close()
+    (folder / "x.zip.003").write_bytes(third)
+    (folder / "x.zip.0003").write_bytes(third)
+    reader = open_archive(folder / "x.zip.001")
+    assert "is there twice" in str(reader.notices[0])
+    reader.close()
+    (folder / "x.zip.0003").unlink()
+    last = max(folder.glob("x.zip.0*"))
+    last.unlink()
+    with pytest.raises(MissingPart, match=r"are not all of it\. Part \d should come next"):
+        open_archive(folder / "x.zip.001")
+    (folder / "x.zip.001").unlink()
+    with pytest.raises(MissingPart):
+        open_archive(folder / "x.zip.002")
+    (tmp_path / "report.2024").write_bytes(raw_zip([Raw(b"a")]))
+    reader = open_archive(tmp_path / "report.2024")
+    assert len(reader.catalog) == 1
+    reader.close()
+
+
+def test_a_zip_divided_by_its_own_rules(tmp_path: Path) -> None:
+    """Offsets count from the part that an entry begins in (section 8 of the application note)."""
+    datas = {b"a": os.urandom(900), b"b": os.urandom(900), b"c": os.urandom(300)}
+    body, rows = b"", []
+    for name, data in datas.items():
+        rows.append((name, data, len(body)))
+        body += struct.pack(
+            "<4s5H3I2H", b"PK\x03\x04", 20, 0, 0, 0, 33, zlib.crc32(data), len(data), len(data), len(name), 0
+        )
+        body += name + data
+    cut = 1000
+    central = b""
+    for name, data, offset in rows:
+        disk, inside = divmod(offset, cut)
+        central += struct.pack(
+            "<4s4B4H3I5H2I", b"PK\x01\x02", 20, 3, 20, 0, 0, 0, 0, 33, zlib.crc32(data), len(data), len(data),
+            len(name), 0, 0, disk, 0, 0o100644 << 16, inside,
+        ) + name  # fmt: skip
+    start = len(body)
+    end = struct.pack("<4s4H2IH", b"PK\x05\x06", start // cut, start // cut, 3, 3, len(central), start % cut, 0)
+    whole = body + central + end
+    pieces = [whole[i * cut : (i + 1) * cut] for i in range(start // cut)] + [whole[start // cut * cut :]]
+    for number, piece in enumerate(pieces[:-1], 1):
+        (tmp_path / f"x.z{number:02}").write_bytes(piece)
+    (tmp_path / "x.zip").write_bytes(pieces[-1])
+    for name in ("x.zip", "x.z01"):
+        report = unpack_to(tmp_path / name, tmp_path / f"out {name}")
+        assert not report.issues
+        assert {p.name.encode(): p.read_bytes() for p in (tmp_path / f"out {name}").iterdir()} == datas
+    (tmp_path / "x.zip").unlink()
+    with pytest.raises(MissingPart, match="holds the table of contents"):
+        open_archive(tmp_path / "x.z01")
+
+
+def test_what_a_format_can_not_do_is_said_before(tmp_path: Path) -> None:
+    (tmp_path / "a").touch()
+    for fmt, options, words in [
+        ("tar", {"password": "x"}, "can't be locked"),
+        ("zip", {"hide_names": True, "password": "x"}, "can't hide the names"),
+        ("tar.gz", {"method": "zstd"}, "no method"),
+    ]:
+        with pytest.raises(PlanError, match=words):
+            pack_with(tmp_path / f"x.{fmt}", [tmp_path / "a"], fmt=fmt, **options)
+
+
+def test_locks_and_parts_on_the_command_line(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    (tmp_path / "a").write_bytes(os.urandom(30_000))
+    monkeypatch.chdir(tmp_path)
+
+    def run(*words: str, password: str = "") -> tuple[int, str]:
+        monkeypatch.setattr("sys.stdin", io.StringIO(password + "\n"))
+        status = main(list(words))
+        return status, capsys.readouterr().err
+
+    assert run("pack", "x.zip", "a", "--password-stdin", "--part-size", "10kB", password="pw") == (0, "")
+    assert (tmp_path / "x.zip.001").stat().st_size == 10_000
+    assert run("pack", "x.zip", "a", "--part-size", "10kB")[0] == 2
+    assert run("list", "x.zip.002") == (0, "")
+    status, err = run("unpack", "x.zip.001", "--into", "out")
+    assert (status, err) == (2, "rundlet: “x.zip” is locked with a password. Give its password.\n")
+    status, err = run("unpack", "x.zip.001", "--into", "out", "--password-stdin", password="px")
+    assert (status, err) == (2, "rundlet: The password does not open “x.zip”.\n")
+    assert not (tmp_path / "out").exists()
+    assert run("unpack", "x.zip.003", "--into", "out", "--password-stdin", password="pw") == (0, "")
+    assert (tmp_path / "out" / "a").read_bytes() == (tmp_path / "a").read_bytes()
+    assert run("check", "x.zip.001", "--password-stdin", password="pw")[0] == 0
+    assert run("pack", "y.zip", "a", "--password-stdin")[0] == 2
+    assert run("pack", "y.tar", "a", "--password-stdin", password="pw")[0] == 2
+
+
+names = st.text(
+    st.characters(exclude_characters="/\0", exclude_categories=("Cs", "Cc")), min_size=1, max_size=20
+).filter(lambda n: n not in (".", "..") and len(n.encode()) < 200)
+trees = st.recursive(
+    st.binary(max_size=3000) | st.just("link"), lambda below: st.dictionaries(names, below, max_size=4), max_leaves=12
+)
+
+
+def _build(place: Path, tree: object) -> None:
+    if isinstance(tree, dict):
+        place.mkdir()
+        for name, below in tree.items():
+            _build(place / name, below)
+    elif tree == "link":
+        place.symlink_to("somewhere")
+    else:
+        place.write_bytes(tree)
+
+
+@given(
+    tree=st.dictionaries(names, trees, max_size=4),
+    fmt=st.sampled_from([known.info.id for known in WRITABLE]),
+    level=st.integers(0, 7),
+    lock=st.sampled_from(["", "", "pass"]),
+    part=st.sampled_from([0, 0, 1000, 4321]),
+)
+@settings(
+    deadline=None, max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow]
+)
+def test_any_tree_comes_back(
+    tmp_path: Path, tree: dict[str, object], fmt: str, level: int, lock: str, part: int
+) -> None:
+    place = tmp_path / str(next(_numbers))
+    place.mkdir()
+    _build(place / "top", tree)
+    target = place / f"x.{fmt}"
+    password = lock if fmt == "zip" else ""
+    pack_with(target, [place / "top"], fmt=fmt, level=level, password=password, part_size=part)
+    reader = open_archive(place / f"x.{fmt}.001" if part else target)
+    if password:
+        reader.unlock(password)
+    report = unpack(plan_unpack(reader, into=place / "out"), reader)
+    reader.close()
+    assert not report.issues
+    assert snapshot(place / "out" / "top") == snapshot(place / "top")
+
+
+_numbers = itertools.count()
