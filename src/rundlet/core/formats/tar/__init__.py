@@ -25,6 +25,7 @@ _ABOUT = {
     "xz": "Very small and slow to pack; opens on every Linux computer.",
     "zst": "Quick and small; opens where programs are not too old.",
 }
+_EMPTY_AT_MOST = 20 * BLOCK  # a tar with nothing in it is one record of zeros; a larger file of zeros is just that
 _SHORT_ENDINGS = {"gz": (".tgz",), "bz2": (".tbz2", ".tbz"), "xz": (".txz",), "zst": (".tzst",)}
 
 
@@ -55,12 +56,13 @@ class TarFormat:
 
     def probe(self, source: ByteSource) -> bool:
         """A header with a right checksum where the archive begins, or an archive with nothing in it."""
-        head = source.read_at(0, 2 * BLOCK)
+        head = source.read_at(0, _EMPTY_AT_MOST + 1)
         if self._packing is not None:
             if packing_of(head[:16]) is not self._packing:
                 return False
             head = _decoded_head(source, self._packing)
-        return is_header(head) or (len(head) == 2 * BLOCK and not any(head))
+        is_empty = 2 * BLOCK <= len(head) <= _EMPTY_AT_MOST and len(head) % BLOCK == 0 and not any(head)
+        return is_header(head[:BLOCK]) or is_empty
 
     def open(self, source: ByteSource, *, code_page: str | None = None, job: Job | None = None) -> TarReader:
         index = cache.load(source) if self._packing is not None else None
@@ -107,16 +109,16 @@ class TarFormat:
 
 
 def _decoded_head(source: ByteSource, packing: Packing) -> bytes:
-    """The first two blocks of a compressed stream, or fewer."""
+    """The beginning of a compressed stream."""
     head = b""
     try:
         for data in decoded(source, packing):
             head += data
-            if len(head) >= 2 * BLOCK:
+            if len(head) > _EMPTY_AT_MOST:
                 break
     except RundletError:
         pass  # whoever reads it will say what is wrong
-    return head[: 2 * BLOCK]
+    return head[: _EMPTY_AT_MOST + 1]
 
 
 PLAIN = TarFormat(None)

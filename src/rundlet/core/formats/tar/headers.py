@@ -23,6 +23,7 @@ SIZE = slice(124, 136)
 MTIME = slice(136, 148)
 CHECKSUM = slice(148, 156)
 TYPE = 156
+_BLANKS = 8 * 32  # the checksum field counts as spaces
 LINK = slice(157, 257)
 PREFIX = slice(345, 500)
 
@@ -81,13 +82,12 @@ def checksums_fit(blocks: NDArray[np.uint8]) -> NDArray[np.bool_]:
     Args:
         blocks: shape (n, 512).
     """
-    plain = blocks.astype(np.int32)
-    field = plain[:, CHECKSUM].sum(axis=1)
-    unsigned = plain.sum(axis=1) - field + 8 * 32
-    signed_bytes = blocks.view(np.int8).astype(np.int32)
-    signed = signed_bytes.sum(axis=1) - signed_bytes[:, CHECKSUM].sum(axis=1) + 8 * 32
     stated = octal(blocks[:, CHECKSUM])
-    return (stated == unsigned) | (stated == signed)
+    fit = stated == blocks.sum(axis=1, dtype=np.int64) - blocks[:, CHECKSUM].sum(axis=1, dtype=np.int64) + _BLANKS
+    if not fit.all():
+        signed = blocks.view(np.int8)
+        fit |= stated == signed.sum(axis=1, dtype=np.int64) - signed[:, CHECKSUM].sum(axis=1, dtype=np.int64) + _BLANKS
+    return fit
 
 
 def octal(digits: NDArray[np.uint8]) -> NDArray[np.int64]:

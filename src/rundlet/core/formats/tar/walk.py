@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
+from numpy.typing import NDArray
 
 from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, Truncated
 from rundlet.core.formats.base import NO_TIME, UNKNOWN, Catalog, Kind, NameTable
@@ -30,12 +31,13 @@ from rundlet.core.formats.tar.headers import (
 from rundlet.core.limits import CHUNK, MIB
 from rundlet.core.streams.sources import ByteSource
 
-_BATCH = 4096
+_WINDOW = 4 * MIB
 _MOST_EXTENDED = 16 * MIB  # names and attributes of one entry; real ones are a few kB
 _MOST_STRETCHES = 1 << 20
 _NUMBERS = (b"size", b"mtime", b"GNU.sparse.realsize", b"GNU.sparse.size")
-_PLAIN_TYPES = frozenset((Type.OLD_FILE, Type.FILE, Type.CONTIGUOUS, Type.FOLDER, Type.HARD, Type.SYMBOLIC))
+_PLAIN = frozenset(map(int, (Type.OLD_FILE, Type.FILE, Type.CONTIGUOUS, Type.FOLDER, Type.HARD, Type.SYMBOLIC)))
 _NO_DATA = frozenset((Type.HARD, Type.SYMBOLIC, Type.CHARACTER, Type.DEVICE, Type.FOLDER, Type.PIPE))
+_EMPTY = frozenset(map(int, _NO_DATA))
 _KINDS = {
     Type.HARD: Kind.HARD,
     Type.SYMBOLIC: Kind.LINK,
@@ -79,8 +81,18 @@ class Feed:
         self.position += len(data)
         return data
 
+    def window(self) -> tuple[bytes, int]:
+        """What is in memory anyway, and where in it the next byte is: a whole header at least, but at the end."""
+        while len(self._buffer) - self._at < BLOCK and (chunk := next(self._chunks, b"")):
+            self._buffer, self._at = self._buffer[self._at :] + chunk, 0
+        return self._buffer, self._at
+
     def skip(self, count: int) -> None:
         """Leave out ``count`` bytes, or as many as there are."""
+        inside = min(count, len(self._buffer) - self._at)
+        self._at += inside
+        self.position += inside
+        count -= inside
         while count > 0 and (data := self.read(min(count, CHUNK))):
             count -= len(data)
 
@@ -104,6 +116,11 @@ class SourceFeed(Feed):
     def __init__(self, source: ByteSource, start: int = 0) -> None:
         super().__init__(iter(()), start)
         self._source = source
+
+    def window(self) -> tuple[bytes, int]:
+        if len(self._buffer) - self._at < BLOCK:
+            self._buffer, self._at = self._source.read_at(self.position, _WINDOW), 0
+        return self._buffer, self._at
 
     def read(self, count: int) -> bytes:
         end = self._at + count
@@ -174,7 +191,6 @@ class Walker:
         self._feed = feed
         self._tick = tick
         self.members = Members()
-        self._blocks: list[bytes] = []  # headers whose numbers are still to be read
         self._global: dict[bytes, bytes] = {}
         self._next: dict[bytes, bytes] = {}
         self._data: bytes = b""
@@ -187,48 +203,93 @@ class Walker:
             raise
         except FormatError as error:
             self.members.damaged = error.message
-        try:
-            self._read_numbers()
-        except FormatError as error:
-            self.members.damaged = error.message
         return self.members
 
     def _walk(self) -> None:
-        feed, blocks = self._feed, self._blocks
+        feed = self._feed
         while True:
-            block = feed.read(BLOCK)
-            if len(block) < BLOCK:
-                if block.strip(b"\0"):
-                    raise Truncated("It is cut off within a header.")
-                return
-            if block[0] == 0 and not any(block):
-                if not any(feed.read(BLOCK)):
+            if self._next or self._global or not self._plain_run():
+                block = feed.read(BLOCK)
+                if len(block) < BLOCK:
+                    if block.strip(b"\0"):
+                        raise Truncated("It is cut off within a header.")
                     return
-                raise Corrupt("Something stands behind an empty header.")
-            kind = block[TYPE]
-            if kind in _PLAIN_TYPES and not self._next and not self._global:
-                self._plain(block, kind)
-            else:
-                self._special(block, kind)
-            if len(blocks) >= _BATCH:
-                self._read_numbers()
-                self._tick(feed.position, len(self.members.names))
+                if block[0] == 0 and not any(block):
+                    if not any(feed.read(BLOCK)):
+                        return
+                    raise Corrupt("Something stands behind an empty header.")
+                self._special(block, block[TYPE])
+            self._tick(feed.position, len(self.members.names))
 
-    def _plain(self, block: bytes, kind: int) -> None:
-        """An entry without any extension: its other numbers are read later, with those of many others."""
-        stored = 0 if kind in _NO_DATA else number(block[SIZE])
-        if stored < 0:
-            raise Corrupt("A header has a size below nothing.")
+    def _plain_run(self) -> bool:
+        """Take the entries without any extension that are in memory anyway; False when there is none.
+
+        This is the inner loop of listing: only what is needed to find the next header is read here, the rest for all
+        of them at once.
+        """
+        buffer, begin = self._feed.window()
+        last, at = len(buffer) - BLOCK, begin
+        places: list[int] = []
+        stored: list[int] = []
+        plain, empty = _PLAIN, _EMPTY
+        while at <= last:
+            kind = buffer[at + 156]
+            if kind not in plain or not buffer[at]:
+                break
+            size = 0
+            if kind not in empty:
+                digits = buffer[at + 124 : at + 135]
+                if buffer[at + 135] > 32 or not digits.isdigit():
+                    break  # an unusual number: looked at with more care
+                try:
+                    size = int(digits, 8)
+                except ValueError:
+                    break
+            places.append(at)
+            stored.append(size)
+            at += 512 + (size + 511 & -512)
+        if not places:
+            return False
+        base = self._feed.position - begin
+        self._collect(buffer, places, stored, base)
+        end = base + places[-1] + BLOCK + stored[-1]
+        self._feed.skip(at - begin)
+        if self._feed.position < end:
+            raise Truncated("It is cut off within the last entry.")
+        return True
+
+    def _collect(self, buffer: bytes, places: list[int], stored: list[int], base: int) -> None:
+        """The columns for many plain headers at once; a wrong checksum ends the walk there."""
         m = self.members
-        row = len(m.names)
-        m.names.append(_name(block))
-        if kind in (Type.HARD, Type.SYMBOLIC):
-            m.links[row] = text(block[LINK])
-        m.data_at.append(self._feed.position)
-        m.stored.append(stored)
-        m.size.append(stored)
-        self._blocks.append(block)
-        self._skip_data(stored)
+        at = np.array(places, np.int64)
+        table = np.frombuffer(b"".join([buffer[p : p + BLOCK] for p in places]), np.uint8).reshape(-1, BLOCK)
+        fit = checksums_fit(table)
+        good = len(at) if fit.all() else int(np.argmin(fit))
+        table = table[:good]
+        first = len(m.names)
+        names = _plain_names(table)
+        types = table[:, TYPE]
+        kinds = np.zeros(good, np.int64)
+        for value, kind in _KINDS.items():
+            kinds[types == value] = kind
+        for i in np.flatnonzero((types == Type.HARD) | (types == Type.SYMBOLIC)).tolist():
+            m.links[first + i] = text(table[i, LINK].tobytes())
+        for i in np.flatnonzero(kinds == Kind.FILE).tolist():
+            if names[i].endswith(b"/"):
+                kinds[i] = Kind.DIR  # the oldest writers had no type for folders
+        times = octal(table[:, MTIME])
+        for i in np.flatnonzero(table[:, MTIME.start] & 0x80).tolist():
+            times[i] = number(table[i, MTIME].tobytes())
+        near = np.abs(times) <= _FAR
+        m.names += names
+        m.kind += kinds.tolist()
+        m.mtime_ns += np.where(near, np.where(near, times, 0) * _BILLION, NO_TIME).tolist()
+        m.mode += (octal(table[:, 100:108]) & 0o7777).tolist()
+        m.data_at += (at[:good] + base + BLOCK).tolist()
+        m.stored += stored[:good]
+        m.size += stored[:good]
+        if good < len(at):
+            raise Corrupt("A header is damaged.")
 
     def _skip_data(self, stored: int) -> None:
         before = self._feed.position
@@ -268,7 +329,6 @@ class Walker:
 
     def _extended_entry(self, block: bytes, kind: int) -> None:
         """An entry with attributes in extended headers, or of a rare type."""
-        self._read_numbers()
         records = {key: value for key, value in (self._global | self._next).items() if value}
         data, self._data = self._data, b""
         self._next = {}
@@ -312,34 +372,19 @@ class Walker:
             more = block[504]
         return pairs, size
 
-    def _read_numbers(self) -> None:
-        """The numbers of the plain headers collected so far, all at once; a wrong checksum ends the walk there."""
-        blocks, self._blocks[:] = list(self._blocks), []
-        if not blocks:
-            return
-        m = self.members
-        first = len(m.names) - len(blocks)
-        table = np.frombuffer(b"".join(blocks), np.uint8).reshape(len(blocks), BLOCK)
-        fit = checksums_fit(table)
-        good = len(blocks) if fit.all() else int(np.argmin(fit))
-        types = table[:good, TYPE]
-        kinds = np.zeros(good, np.int64)
-        for value, kind in _KINDS.items():
-            kinds[types == value] = kind
-        for i in range(good):
-            if kinds[i] == Kind.FILE and m.names[first + i].endswith(b"/"):
-                kinds[i] = Kind.DIR  # the oldest writers had no type for folders
-        times = octal(table[:good, MTIME])
-        for i in np.flatnonzero(table[:good, MTIME.start] & 0x80).tolist():
-            times[i] = number(blocks[i][MTIME])
-        m.kind += kinds.tolist()
-        m.mtime_ns += [time * _BILLION if abs(time) <= _FAR else NO_TIME for time in times.tolist()]
-        m.mode += (octal(table[:good, 100:108]) & 0o7777).tolist()
-        if good < len(blocks):
-            for column in (m.names, m.data_at, m.stored, m.size):
-                del column[first + good :]
-            m.links = {row: target for row, target in m.links.items() if row < first + good}
-            raise Corrupt("A header is damaged.")
+
+def _plain_names(table: NDArray[np.uint8]) -> list[bytes]:
+    """The paths of plain headers, those that are in two fields or not ASCII with more care."""
+    field = np.ascontiguousarray(table[:, NAME])
+    names: list[bytes] = field.view("S100").ravel().tolist()
+    odd = (field >= 0x80).any(axis=1) | (table[:, PREFIX.start] != 0)
+    ends = (field == 0).argmax(axis=1)
+    ends[(field != 0).all(axis=1)] = NAME.stop
+    lengths = np.fromiter(map(len, names), np.int64, len(names))
+    odd |= lengths != ends  # something stands behind the NUL
+    for i in np.flatnonzero(odd).tolist():
+        names[i] = _name(table[i].tobytes())
+    return names
 
 
 def _name(block: bytes) -> bytes:
