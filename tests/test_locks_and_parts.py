@@ -26,7 +26,7 @@ from hypothesis import strategies as st
 from rundlet.cli.main import main
 from rundlet.core.codecs.legacy_cipher import LegacyCipher
 from rundlet.core.errors import MissingPart, PasswordNeeded, PlanError, RundletError, WrongPassword
-from rundlet.core.formats.base import WriteOptions
+from rundlet.core.formats.base import Opening, WriteOptions
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive, open_source
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
@@ -208,7 +208,7 @@ def test_names_of_other_systems() -> None:
     russian = [f"Протокол собрания {i} о состоянии реки.txt" for i in range(5)]
     for names, page in (([kana], "cp932"), (russian, "cp866")):
         data = raw_zip([Raw(n.encode(page), flags=0) for n in names])
-        chosen = open_source(MemorySource(data, "x"), code_page=page)
+        chosen = open_source(MemorySource(data, "x"), Opening(page))
         assert [e.path for e in chosen.catalog] == names
     assert [e.path for e in open_source(MemorySource(data, "x")).catalog] == russian
     data = raw_zip([Raw(greek.encode(), flags=0)])

@@ -18,11 +18,11 @@ from backports import zstd
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rundlet.core.codecs.forward import PACKINGS, Notes, decoded
 from rundlet.core.errors import RundletError
 from rundlet.core.formats import detect
 from rundlet.core.formats.base import ArchiveReader, Kind
 from rundlet.core.formats.detect import open_archive, open_source
+from rundlet.core.formats.packed import PACKINGS, Notes, decoded
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import checksums_fit, is_header
 from rundlet.core.plans.unpack import plan_unpack

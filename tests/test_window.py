@@ -17,10 +17,13 @@ from PySide6.QtWidgets import QAbstractButton, QAbstractItemView, QLineEdit, QPu
 from pytestqt.qtbot import QtBot
 
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.base import WriteOptions
+from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.plans.pack import plan_pack
 from rundlet.core.plans.unpack import UnpackClash
+from rundlet.core.work.pack import pack
 from rundlet.desktop import window as window_module
 from rundlet.desktop.app import make_app
 from rundlet.desktop.models.listing import ArchiveListing, DiskListing
@@ -205,7 +208,7 @@ def test_naming_placing_and_replacing(window: Window, settle, stand, home: Path)
     assert (home / "other" / "sent.zip").exists()
     assert page.clash.text() == "That name is taken; this one will be “sent (2).zip”."
     window.how.pack.level.setValue(0)
-    assert "level 0: as is" in window.how.pack.words.text()
+    assert "Level 0: as is" in window.how.pack.words.text()
     page.replace.click()
     window.window_actions["go"].trigger()
     settle()
@@ -245,6 +248,52 @@ def test_clash_and_folder_rules_show_at_once(window: Window, settle, stand, home
     window.target.go.click()
     settle()
     assert snapshot(home / "out" / "tree") == snapshot(tree)
+
+
+def test_a_locked_archive_asks_in_place(window: Window, settle, stand, home: Path) -> None:
+    (home / "a.txt").write_bytes(b"secret " * 500)
+    options = WriteOptions(5, password="right")
+    pack(plan_pack([home / "a.txt"], target=home / "x.zip", info=by_id("zip").info, options=options))
+    stand(home / "x.zip")
+    lock = window.how.unpack.lock
+    assert lock.isVisible()
+    assert not window.target.go.isEnabled()
+    QTest.keyClicks(lock.edit, "wrong")
+    QTest.keyClick(lock.edit, Qt.Key.Key_Return)
+    assert lock.words.text() == "The password does not open “x.zip”."
+    lock.edit.setText("right")
+    lock.open.click()
+    settle()
+    assert not lock.isVisible()
+    window.target.go.click()
+    settle()
+    assert (home / "x" / "a.txt").read_bytes() == (home / "a.txt").read_bytes()
+
+
+def test_formats_and_a_compressed_tar_that_fills_in(
+    window: Window, qtbot: QtBot, settle, stand, home: Path, monkeypatch
+) -> None:
+    tree = make_tree(home / "f")
+    stand(home / "f")
+    click(window, "tree")
+    for fmt in ("tar", "tar.zst"):
+        next(b for b in window.how.pack.formats.findChildren(QPushButton) if b.text() == fmt).click()
+        assert window.target.pack.ending.text() == f".{fmt}"
+        assert window.how.pack.level.isEnabled() == (fmt != "tar")
+        window.target.go.click()
+        settle()
+        assert (home / "f" / f"tree.{fmt}").exists()
+    monkeypatch.setattr("rundlet.desktop.workspace._PARTIAL_SECONDS", 0)
+    partial = []
+    window.workspace.opening.connect(lambda listing: partial.append(len(listing.tree.catalog)))
+    stand(home / "f" / "tree.tar.zst")
+    assert partial and partial[0] <= len(window.workspace.archive.reader.catalog)
+    assert window.source.summary.text().startswith("7 files")
+    window.target.go.click()
+    settle()
+    names = {path.name for path in (tree / "in").iterdir()}
+    assert {"noise (2).bin", "large (2).csv"} <= names
+    assert (tree / "in" / "noise (2).bin").read_bytes() == (tree / "in" / "noise.bin").read_bytes()
 
 
 def test_going_about(window: Window, settle, stand, home: Path) -> None:

@@ -7,10 +7,12 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from rundlet.cli.opening import add_reading, given_password, open_given
 from rundlet.cli.render import Output
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Entry, Kind
+from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Catalog, Entry, Kind
 from rundlet.core.text import iso_time, plural, shown, size
 
 
@@ -22,13 +24,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace, output: Output) -> int:
     """Print the entries; 1 when something is wrong with the table of contents."""
-    reader = open_given(options.archive, options, given_password(options))
+    printer = _Printer(output)
+    found = None if output.json else printer.show
+    reader = open_given(options.archive, options, given_password(options), found)
     try:
         if output.json:
             entries = [_value(reader, entry) for entry in reader.catalog]
             output.value({"format": reader.info.id, "entries": entries})
         else:
-            _print(reader, output)
+            printer.finish(reader)
         return int(output.issues(reader.notices))
     finally:
         reader.close()
@@ -56,15 +60,32 @@ def _target(reader: ArchiveReader, entry: Entry) -> str | None:
         return None
 
 
-def _print(reader: ArchiveReader, output: Output) -> None:
-    total = 0
-    for entry in reader.catalog:
-        is_folder = entry.kind == Kind.DIR
-        total += max(entry.size, 0)
+class _Printer:
+    """Prints entries as they are found, and the rest when the archive is open."""
+
+    def __init__(self, output: Output) -> None:
+        self._output = output
+        self._printed = 0
+
+    def show(self, catalog: Catalog) -> None:
+        """Print some more entries; where links point is not known yet."""
+        for entry in catalog:
+            self._line(entry, None)
+
+    def finish(self, reader: ArchiveReader) -> None:
+        """Print the entries that were not printed yet, and what they are all together."""
+        for row in range(self._printed, len(reader.catalog)):
+            entry = reader.catalog.entry(row)
+            self._line(entry, _target(reader, entry))
+        total = int(np.maximum(reader.catalog.size, 0).sum())
+        entries = plural(len(reader.catalog), "entry")
+        self._output.say(f"{entries}, {size(total)}, packed to {size(reader.source.size)}")
+
+    def _line(self, entry: Entry, target: str | None) -> None:
+        self._printed += 1
         when = ""
         if entry.mtime_ns != NO_TIME:
             when = datetime.fromtimestamp(entry.mtime_ns // 1_000_000_000).strftime("%Y-%m-%d %H:%M")
-        target = _target(reader, entry)
         arrow = f" → {shown(target)}" if target is not None else ""
-        output.say(f"{'folder' if is_folder else size(entry.size):>10}  {when:16}  {shown(entry.path)}{arrow}")
-    output.say(f"{plural(len(reader.catalog), 'entry')}, {size(total)}, packed to {size(reader.source.size)}")
+        how_large = "folder" if entry.kind == Kind.DIR else size(entry.size)
+        self._output.say(f"{how_large:>10}  {when:16}  {shown(entry.path)}{arrow}")

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from rundlet.cli.render import with_progress
-from rundlet.core.formats.base import ArchiveReader
+from rundlet.core.formats.base import ArchiveReader, Catalog, Opening
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.names import CODE_PAGES
 
@@ -25,13 +26,18 @@ def add_reading(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--code-page", choices=CODE_PAGES, help="how names are written that do not say so themselves")
 
 
-def open_given(path: Path, options: argparse.Namespace, password: str | None) -> ArchiveReader:
+def open_given(
+    path: Path, options: argparse.Namespace, password: str | None, found: Callable[[Catalog], None] | None = None
+) -> ArchiveReader:
     """Open an archive as the arguments say, unlocked where a password was given.
+
+    Args:
+        found: told of the entries as they are found, where that takes long.
 
     Raises:
         RundletError: when it can't be opened or the password is wrong.
     """
-    reader = with_progress(lambda job: open_archive(path, code_page=options.code_page, job=job))
+    reader = with_progress(lambda job: open_archive(path, Opening(options.code_page, job, found)))
     try:
         if password is not None:
             reader.unlock(password)

@@ -208,11 +208,13 @@ class Window(QMainWindow):
         plan, opened = self.workspace.plan, self.workspace.archive
         if plan is None or opened is None:
             return
-        path = opened.path
+        path, password = opened.path, opened.password
 
         def work(job: Job) -> Report:
             reader = open_archive(path)  # the window may leave the archive while this runs
             try:
+                if password:
+                    reader.unlock(password)
                 return unpack(plan, reader, job)
             finally:
                 reader.close()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -12,8 +13,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from rundlet.core.errors import Cancelled, FileProblem, FormatError, LimitExceeded, RundletError
 from rundlet.core.files.scan import folder_size
 from rundlet.core.files.space import free_bytes
-from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Kind
-from rundlet.core.formats.detect import FORMATS, by_id, open_archive
+from rundlet.core.formats.base import UNKNOWN, ArchiveReader, Catalog, FormatInfo, Kind, Opening, joined
+from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.tree import ROOT, ArchiveTree
 from rundlet.core.jobs.job import Job
 from rundlet.core.plans.pack import PackClash, free_name, suggested_stem
@@ -22,6 +23,7 @@ from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.models.listing import TOP, ArchiveListing, DiskListing, LandingListing, Listing
 
 _SETTLE_MS = 60
+_PARTIAL_SECONDS = 0.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +80,7 @@ class OpenArchive:
     path: Path
     reader: ArchiveReader
     tree: ArchiveTree
+    password: str = field(default="", repr=False)
 
 
 @dataclass(slots=True)
@@ -91,8 +94,8 @@ class PackDesk:
         replace: whether a file of that name is replaced rather than the new one numbered.
     """
 
-    info: FormatInfo = field(default_factory=lambda: FORMATS[0].info)
-    level: int = field(default_factory=lambda: FORMATS[0].info.default_level)
+    info: FormatInfo = field(default_factory=lambda: WRITABLE[0].info)
+    level: int = field(default_factory=lambda: WRITABLE[0].info.default_level)
     stem: str = ""
     stem_is_ours: bool = True
     folder: Path | None = None
@@ -109,6 +112,23 @@ class UnpackDesk:
     on_clash: UnpackClash = UnpackClash.RENAME
 
 
+class _Partial:
+    """Gathers what is found of an archive and shows it twice a second; lives in the working thread."""
+
+    def __init__(self, show: Callable[[ArchiveTree], None]) -> None:
+        self._show = show
+        self._catalogs: list[Catalog] = []
+        self._next = time.monotonic() + _PARTIAL_SECONDS
+
+    def add(self, catalog: Catalog) -> None:
+        """Take some more entries."""
+        self._catalogs.append(catalog)
+        if time.monotonic() >= self._next:
+            self._catalogs = [joined(self._catalogs)]
+            self._show(ArchiveTree(self._catalogs[0]))
+            self._next = time.monotonic() + _PARTIAL_SECONDS
+
+
 class Workspace(QObject):
     """The window's state. It changes only on the interface's thread; slow work is done in the background.
 
@@ -121,6 +141,8 @@ class Workspace(QObject):
         pack_changed, unpack_changed: what the button would do changed.
         landed: there is a new unpack plan with its landing tree.
         restored: rows to choose in a listing that has just come.
+        unlock_failed: the password does not open the archive.
+        opening: a listing of what was found so far of an archive that takes long to list.
     """
 
     moved = Signal(object)
@@ -133,6 +155,8 @@ class Workspace(QObject):
     landed = Signal(object, object)
     landing_failed = Signal(object)
     restored = Signal(object)
+    unlock_failed = Signal(object)
+    opening = Signal(object)
 
     def __init__(self, background: Background, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -253,7 +277,8 @@ class Workspace(QObject):
         assert path is not None
 
         def work(job: Job) -> OpenArchive:
-            reader = open_archive(path)
+            partial = _Partial(lambda tree: self.background.tell(lambda: self._show_partial(place, job, tree)))
+            reader = open_archive(path, Opening(job=job, found=partial.add))
             return OpenArchive(path, reader, ArchiveTree(reader.catalog))
 
         def failed(error: BaseException) -> None:
@@ -266,6 +291,17 @@ class Workspace(QObject):
 
         self._list_task.run(work, done=lambda opened: self._settle_in(place, opened), failed=failed)
 
+    def _show_partial(self, place: Place, job: Job, tree: ArchiveTree) -> None:
+        """While an archive is still being listed, show what was found so far."""
+        if job.cancelled:
+            return
+        self._leave_archive()
+        self.place = place
+        self.moved.emit(place)
+        self.listing = ArchiveListing(tree, ROOT)
+        self.choice = Choice()
+        self.opening.emit(self.listing)
+
     def _settle_in(self, place: Place, opened: OpenArchive) -> None:
         if self.archive is not opened:
             self._leave_archive()
@@ -276,6 +312,29 @@ class Workspace(QObject):
         self._arrive(place, listing)
         self.unpack_changed.emit()
         self._settle.start()
+
+    @property
+    def needs_password(self) -> bool:
+        """Whether the archive has locked entries and no password was given for it."""
+        return (
+            self.archive is not None
+            and not self.archive.reader.unlocked
+            and bool(self.archive.reader.catalog.encrypted.any())
+        )
+
+    def unlock(self, password: str) -> None:
+        """Take the password of the archive, for as long as the window is in it."""
+        opened = self.archive
+        if opened is None:
+            return
+        try:
+            opened.reader.unlock(password)
+        except RundletError as error:
+            self.unlock_failed.emit(error)
+            return
+        opened.password = password
+        self.plan_again()
+        self.unpack_changed.emit()
 
     def _leave_archive(self) -> None:
         self._size_task.drop()

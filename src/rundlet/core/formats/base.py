@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import stat
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from enum import IntEnum
@@ -200,6 +200,17 @@ class Catalog:
         return (self.entry(row) for row in range(len(self)))
 
 
+def joined(catalogs: Sequence[Catalog]) -> Catalog:
+    """Catalogs one after the other as one."""
+    columns = ("kind", "size", "packed", "mtime_ns", "mode", "crc", "encrypted")
+    blob = b"".join(c.names.blob for c in catalogs)
+    lengths = np.concatenate([np.diff(c.names.starts) for c in catalogs])
+    names = NameTable(blob, np.concatenate(([0], np.cumsum(lengths))))
+    return Catalog(
+        names=names, **{column: np.concatenate([getattr(c, column) for c in catalogs]) for column in columns}
+    )
+
+
 class Unit(Protocol):
     """A stretch of an archive that can be decoded on its own.
 
@@ -348,6 +359,21 @@ class ArchiveWriter(Protocol):
         """Write what comes behind the last entry."""
 
 
+@dataclass(frozen=True, slots=True)
+class Opening:
+    """How an archive is opened.
+
+    Attributes:
+        code_page: how names are written that do not say so themselves; None to guess.
+        job: told of the progress where the whole archive must be read for its list; may cancel.
+        found: called now and then with the entries found since the last call, where listing takes long.
+    """
+
+    code_page: str | None = None
+    job: Job = field(default_factory=Job)
+    found: Callable[[Catalog], None] | None = None
+
+
 class Format(Protocol):
     """A format as :mod:`rundlet.core.formats.detect` knows it: a module-level object in each subpackage."""
 
@@ -356,12 +382,8 @@ class Format(Protocol):
     def probe(self, source: ByteSource) -> bool:
         """Whether the bytes look like this format."""
 
-    def open(self, source: ByteSource, *, code_page: str | None = None, job: Job | None = None) -> ArchiveReader:
+    def open(self, source: ByteSource, opening: Opening) -> ArchiveReader:
         """Read the table of contents.
-
-        Args:
-            code_page: how names are written that do not say so themselves; None to guess.
-            job: told of the progress where the whole archive must be read for it; may cancel.
 
         Raises:
             FormatError: when it is damaged.

@@ -7,8 +7,7 @@ from pathlib import Path
 from rundlet.core.errors import FormatError, MissingPart, PlanError, UnknownFormat
 from rundlet.core.formats import lone, tar
 from rundlet.core.formats import zip as zip_format
-from rundlet.core.formats.base import ArchiveReader, Format
-from rundlet.core.jobs.job import Job
+from rundlet.core.formats.base import ArchiveReader, Format, Opening
 from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sources import ByteSource, FileSource
 from rundlet.core.text import quoted
@@ -44,12 +43,8 @@ def detect(source: ByteSource) -> Format | None:
     return next((known for known in FORMATS if known.probe(source)), None)
 
 
-def open_archive(path: Path, *, code_page: str | None = None, job: Job | None = None) -> ArchiveReader:
+def open_archive(path: Path, opening: Opening | None = None) -> ArchiveReader:
     """Open an archive, whole or by any of its parts.
-
-    Args:
-        code_page: how names are written that do not say so themselves; None to guess.
-        job: told of the progress where all of the archive must be read for its list; may cancel.
 
     Raises:
         FileProblem: when it can't be read.
@@ -57,16 +52,16 @@ def open_archive(path: Path, *, code_page: str | None = None, job: Job | None = 
         FormatError: when it is damaged.
         MissingPart: when the part with the table of contents is not there.
     """
-    return open_source(open_parts(path) or FileSource(path), code_page=code_page, job=job)
+    return open_source(open_parts(path) or FileSource(path), opening)
 
 
-def open_source(source: ByteSource, *, code_page: str | None = None, job: Job | None = None) -> ArchiveReader:
+def open_source(source: ByteSource, opening: Opening | None = None) -> ArchiveReader:
     """Open an archive from any bytes; the source is closed when that fails."""
     try:
         found = detect(source)
         if found is None:
             raise UnknownFormat(_unknown(source), archive=source.name)
-        reader = found.open(source, code_page=code_page, job=job)
+        reader = found.open(source, opening or Opening())
     except FormatError as error:
         source.close()
         if isinstance(source, JoinedSource):

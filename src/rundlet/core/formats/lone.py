@@ -7,7 +7,6 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.codecs.forward import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.errors import Unsupported
 from rundlet.core.formats.base import (
     NO_TIME,
@@ -18,10 +17,12 @@ from rundlet.core.formats.base import (
     FormatInfo,
     Kind,
     NameTable,
+    Opening,
     Sink,
     Unit,
     WriteOptions,
 )
+from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.streams.sources import ByteSource
@@ -115,8 +116,8 @@ class LoneFormat:
         """The packing's magic."""
         return packing_of(source.read_at(0, 16)) is self._packing
 
-    def open(self, source: ByteSource, *, code_page: str | None = None, job: Job | None = None) -> LoneReader:
-        return LoneReader(source, self.info, self._packing, job or Job())
+    def open(self, source: ByteSource, opening: Opening) -> LoneReader:
+        return LoneReader(source, self.info, self._packing, opening.job)
 
     def create(self, sink: Sink, options: WriteOptions) -> ArchiveWriter:
         raise Unsupported(f"Rundlet does not write lone {self.info.ending} files; choose tar{self.info.ending} or zip.")

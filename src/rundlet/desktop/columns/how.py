@@ -3,11 +3,22 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QButtonGroup, QRadioButton, QSlider, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QRadioButton,
+    QSlider,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from rundlet.core import text
+from rundlet.core.errors import RundletError
 from rundlet.core.formats.base import UNKNOWN
-from rundlet.core.formats.detect import FORMATS
+from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.plans.unpack import UnpackClash
 from rundlet.desktop.models.listing import ArchiveListing
 from rundlet.desktop.theme.theme import theme
@@ -58,10 +69,9 @@ class PackPage(QWidget):
         column.setSpacing(theme.sizes.gap)
         self.statement = label("Pack", "statement")
         column.addWidget(self.statement)
-        self.formats = Choices([(f.info.id, f.info.id) for f in FORMATS], name="Format")
-        if len(FORMATS) > 1:
-            column.addWidget(heading("Format"))
-            column.addWidget(self.formats)
+        self.formats = Choices([(f.info.id, f.info.id) for f in WRITABLE], name="Format")
+        column.addWidget(heading("Format"))
+        column.addWidget(self.formats)
         column.addWidget(heading("Level"))
         self.level = QSlider(Qt.Orientation.Horizontal)
         self.level.setRange(0, 9)
@@ -83,14 +93,59 @@ class PackPage(QWidget):
         self.level.setRange(desk.info.levels[0], desk.info.levels[-1])
         self.level.setValue(desk.level)
         self.level.blockSignals(False)
-        kept = "Files are put in as they are, unsqueezed. " if desk.level == 0 else ""
-        self.words.setText(f"{desk.info.id}, level {desk.level}: {level_word(desk.level)}. {kept}{desk.info.about}")
+        self.level.setEnabled(len(desk.info.levels) > 1)
+        how = f"Level {desk.level}: {level_word(desk.level)}. " if len(desk.info.levels) > 1 else ""
+        self.words.setText(f"{how}{desk.info.about}")
 
     def _show_choice(self, choice: Choice) -> None:
         if not choice.items:
             self.statement.setText("Choose what to pack")
         else:
             self.statement.setText(f"Pack {text.plural(choice.items, 'item')}")
+
+
+class LockField(QWidget):
+    """Asks in place for the password of a locked archive; gone when there is no need of one."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(theme.sizes.space)
+        column.addWidget(heading("Locked"))
+        row = QHBoxLayout()
+        self.edit = QLineEdit()
+        self.edit.setEchoMode(QLineEdit.EchoMode.Password)
+        self.edit.setPlaceholderText("Password")
+        self.edit.setAccessibleName("Password of the archive")
+        self.open = QPushButton("Unlock")
+        row.addWidget(self.edit, 1)
+        row.addWidget(self.open)
+        column.addLayout(row)
+        self.words = label("", "warn")
+        column.addWidget(self.words)
+        self.edit.returnPressed.connect(self._try)
+        self.open.clicked.connect(self._try)
+        workspace.unpack_changed.connect(self._show)
+        workspace.unlock_failed.connect(self._failed)
+
+    def _show(self) -> None:
+        self.setVisible(self._workspace.needs_password)
+        if not self._workspace.needs_password:
+            self.edit.clear()
+            self.words.clear()
+        self.words.setVisible(bool(self.words.text()))
+
+    def _try(self) -> None:
+        self.words.clear()
+        self._workspace.unlock(self.edit.text())
+
+    def _failed(self, error: RundletError) -> None:
+        self.words.setText(error.message)
+        self.words.setVisible(True)
+        self.edit.selectAll()
+        self.edit.setFocus()
 
 
 class UnpackPage(QWidget):
@@ -108,6 +163,8 @@ class UnpackPage(QWidget):
         column.addWidget(self.statement)
         column.addWidget(self.more)
         column.addWidget(self.gauge)
+        self.lock = LockField(workspace)
+        column.addWidget(self.lock)
         column.addWidget(heading("Folders"))
         self.with_folders = QRadioButton("Keep the folders they sit in")
         self.just_files = QRadioButton("Just the files, no folders")

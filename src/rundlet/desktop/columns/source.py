@@ -184,6 +184,7 @@ class FromColumn(Column):
 
     def _wire(self) -> None:
         self._workspace.listed.connect(self._show)
+        self._workspace.opening.connect(self._show_partial)
         self._workspace.failed_to_list.connect(self._show_failure)
         self._workspace.row_changed.connect(self.model.refresh_row)
         self._workspace.choice_changed.connect(self._show_choice)
@@ -209,6 +210,11 @@ class FromColumn(Column):
         self._pages.setCurrentIndex(1 if empty else 0)
         if empty:
             self._say("There is nothing in here." if in_archive else "This folder is empty.", "")
+
+    def _show_partial(self, listing: ArchiveListing) -> None:
+        """What was found so far of an archive that is still being listed."""
+        self._show(listing)
+        self.summary.setText(f"{text.number(len(listing.tree.catalog))} entries so far; still reading the list …")
 
     def _expand_few(self, listing: Listing) -> None:
         """Open the folders at once where all of it fits on a page."""

@@ -252,7 +252,9 @@ class UnpackTarget(QWidget):
         fits = plan.size <= plan.free
         restyle(self.facts, "role", "soft" if fits else "warn")
         self.facts.setText(landing_words(plan, self._workspace.unpack.on_clash))
-        self.go.setEnabled(fits and any(step.action.writes for step in plan.steps))
+        self.go.setEnabled(
+            fits and any(step.action.writes for step in plan.steps) and not self._workspace.needs_password
+        )
 
     def _landing_failed(self, error: RundletError) -> None:
         self.model.show(None)

@@ -72,9 +72,8 @@ class Choices(QWidget):
     def __init__(self, options: Sequence[tuple[str, str]], *, name: str) -> None:
         super().__init__()
         self.setAccessibleName(name)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(theme.sizes.space)
+        row = FlowLayout(theme.sizes.space)
+        self.setLayout(row)
         self._group = QButtonGroup(self)
         self._buttons: dict[str, QPushButton] = {}
         for key, words in options:
@@ -85,7 +84,6 @@ class Choices(QWidget):
             self._group.addButton(button)
             self._buttons[key] = button
             row.addWidget(button)
-        row.addStretch(1)
 
     def choose(self, key: str) -> None:
         """Choose one without saying so."""

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from rundlet.core.codecs.forward import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.errors import FormatError, RundletError, Unsupported
-from rundlet.core.formats.base import FormatInfo, Sink, WriteOptions
+from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
+from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import BLOCK, is_header
 from rundlet.core.formats.tar.index import Index
 from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.tar.walk import Feed, SourceFeed, Walker
 from rundlet.core.formats.tar.writer import TarWriter
-from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK
 from rundlet.core.streams.sources import ByteSource
@@ -64,10 +63,10 @@ class TarFormat:
         is_empty = 2 * BLOCK <= len(head) <= _EMPTY_AT_MOST and len(head) % BLOCK == 0 and not any(head)
         return is_header(head[:BLOCK]) or is_empty
 
-    def open(self, source: ByteSource, *, code_page: str | None = None, job: Job | None = None) -> TarReader:
+    def open(self, source: ByteSource, opening: Opening) -> TarReader:
         index = cache.load(source) if self._packing is not None else None
         if index is None:
-            index = self._walk(source, job or Job())
+            index = self._walk(source, opening)
             if self._packing is not None:
                 cache.save(source, index)
         notices = []
@@ -81,17 +80,22 @@ class TarFormat:
             )
         return TarReader(source, self.info, self._packing, index, notices)
 
-    def _walk(self, source: ByteSource, job: Job) -> Index:
+    def _walk(self, source: ByteSource, opening: Opening) -> Index:
+        job = opening.job
         job.begin("Reading the list", total_bytes=0 if self._packing else source.size)
-        last = [0]
+        done = rows = 0
 
-        def tick(position: int, _: int) -> None:
-            job.advance(position - last[0])
-            last[0] = position
+        def tick(position: int, count: int) -> None:
+            nonlocal done, rows
+            job.advance(position - done, entries=count - rows)
+            if opening.found is not None and count > rows:
+                opening.found(walker.members.catalog(shared=True, first=rows))
+            done, rows = position, count
 
         notes = Notes()
         feed = SourceFeed(source) if self._packing is None else Feed(decoded(source, self._packing, notes=notes))
-        members = Walker(feed, tick).walk()
+        walker = Walker(feed, tick)
+        members = walker.walk()
         if self._packing is not None and not members.damaged:
             try:
                 while feed.read(CHUNK):

@@ -13,8 +13,8 @@ import numpy as np
 import platformdirs
 from numpy.typing import NDArray
 
-from rundlet.core.codecs.forward import Point
 from rundlet.core.formats.base import Catalog, NameTable
+from rundlet.core.formats.packed import Point
 from rundlet.core.formats.tar.walk import Members, Stretches
 from rundlet.core.limits import INDEX_FROM, INDEX_TOTAL
 from rundlet.core.streams.sources import ByteSource

@@ -8,9 +8,9 @@ from collections.abc import Callable, Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.codecs.forward import Packing, Point, decoded
 from rundlet.core.errors import Corrupt, FormatError, Truncated
 from rundlet.core.formats.base import ArchiveReader, FormatInfo, Kind, Unit
+from rundlet.core.formats.packed import Packing, Point, decoded
 from rundlet.core.formats.tar.headers import BLOCK
 from rundlet.core.formats.tar.index import Index
 from rundlet.core.formats.tar.walk import Feed, SourceFeed, Stretches

@@ -163,17 +163,17 @@ class Members:
     sparse: dict[int, Stretches | None] = field(default_factory=dict)
     damaged: str = ""
 
-    def catalog(self, *, shared: bool) -> Catalog:
-        """As a catalog; ``shared`` when entries have no packed size of their own."""
-        count = len(self.names)
-        stored = np.array(self.stored, np.int64)
+    def catalog(self, *, shared: bool, first: int = 0) -> Catalog:
+        """As a catalog, from a row on; ``shared`` when entries have no packed size of their own."""
+        count = len(self.names) - first
+        stored = np.array(self.stored[first:], np.int64)
         return Catalog(
-            names=NameTable.of(self.names),
-            kind=np.array(self.kind, np.uint8),
-            size=np.array(self.size, np.int64),
+            names=NameTable.of(self.names[first:]),
+            kind=np.array(self.kind[first:], np.uint8),
+            size=np.array(self.size[first:], np.int64),
             packed=np.full(count, UNKNOWN, np.int64) if shared else stored,
-            mtime_ns=np.array(self.mtime_ns, np.int64),
-            mode=np.array(self.mode, np.uint32),
+            mtime_ns=np.array(self.mtime_ns[first:], np.int64),
+            mode=np.array(self.mode[first:], np.uint32),
             crc=np.full(count, UNKNOWN, np.int64),
             encrypted=np.zeros(count, np.bool_),
         )

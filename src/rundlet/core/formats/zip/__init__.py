@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from rundlet.core.errors import Corrupt, Truncated
-from rundlet.core.formats.base import FormatInfo, Sink, WriteOptions
+from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
 from rundlet.core.formats.zip.directory import find_end
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import CENTRAL_SIGNATURE, LocalHeader
 from rundlet.core.formats.zip.writer import ZipWriter
-from rundlet.core.jobs.job import Job
 from rundlet.core.limits import DEFAULT
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
@@ -31,7 +30,7 @@ class ZipFormat:
         """A local header in front, or an end record at the back."""
         return source.read_at(0, 4) == LocalHeader.SIGNATURE or find_end(source) is not None
 
-    def open(self, source: ByteSource, *, code_page: str | None = None, job: Job | None = None) -> ZipReader:
+    def open(self, source: ByteSource, opening: Opening) -> ZipReader:
         end = find_end(source)
         if end is None:
             missing = Truncated if source.read_at(0, 4) in (LocalHeader.SIGNATURE, CENTRAL_SIGNATURE) else Corrupt
@@ -40,7 +39,7 @@ class ZipFormat:
                 archive=source.name,
                 hint="It was not copied or fetched to its end; fetch it again.",
             )
-        return ZipReader(source, end, self.info, DEFAULT, code_page)
+        return ZipReader(source, end, self.info, DEFAULT, opening.code_page)
 
     def create(self, sink: Sink, options: WriteOptions) -> ZipWriter:
         return ZipWriter(sink, options)
