@@ -497,6 +497,29 @@ def test_a_listing_is_kept_and_used_again(tmp_path: Path, monkeypatch: pytest.Mo
     assert not list(cache.cache_folder().iterdir())
 
 
+def test_one_entry_out_of_a_foreign_gzip_does_not_begin_at_the_beginning(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(cache, "INDEX_FROM", 1)
+    monkeypatch.setattr("rundlet.core.formats.tar.INDEX_FROM", 1)
+    datas = {f"f{i}": os.urandom(700_000) + b"brook " * 200_000 for i in range(24)}
+    archive = tmp_path / "foreign.tar.gz"
+    with tarfile.open(archive, "w:gz", compresslevel=1) as theirs:
+        for name, data in datas.items():
+            info = tarfile.TarInfo(name)
+            info.size = len(data)
+            theirs.addfile(info, io.BytesIO(data))
+    for _ in range(2):
+        reader = open_archive(archive)
+        assert len(reader.index.points) >= 5
+        for row in (23, 9, 0):
+            (unit,) = reader.units(np.array([row]))
+            assert unit.cost < 11_000_000
+            assert b"".join(next(iter(unit.stream()))[1]) == datas[f"f{row}"]
+        assert contents(reader) == datas
+        reader.close()
+
+
 def test_growing_and_shrinking_files_are_said(tmp_path: Path) -> None:
     from rundlet.core.plans.pack import plan_pack
     from rundlet.core.work.pack import pack

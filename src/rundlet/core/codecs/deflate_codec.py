@@ -6,15 +6,11 @@ and 2 come from one library, 3 to 9 from another that has no preset dictionaries
 
 from __future__ import annotations
 
-import ctypes
-import ctypes.util
-import functools
-from typing import Any
-
 import deflate
 from isal import igzip_lib, isal_zlib
 
 from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
+from rundlet.core.codecs.system_inflate import SystemInflate, system_inflate_is_there
 from rundlet.core.errors import Corrupt
 from rundlet.core.limits import KIB, MIB
 
@@ -49,7 +45,7 @@ def compress_piece(data: bytes, level: int, *, before: bytes, last: bool) -> byt
         before: up to :data:`WINDOW` bytes that come before the piece in the input.
         last: whether it ends the stream; all other pieces end on a whole byte with an empty stored block.
     """
-    if level in QUICK or _system_inflate() is None:
+    if level in QUICK or not system_inflate_is_there():
         quick = QUICK.get(level, 3)
         coder = isal_zlib.compressobj(quick, isal_zlib.DEFLATED, _RAW, 9, 0, *([before] if before else []))
         return coder.compress(data) + coder.flush(isal_zlib.Z_FINISH if last else isal_zlib.Z_SYNC_FLUSH)
@@ -75,43 +71,6 @@ def decoder() -> Decoder:
     return decoder
 
 
-class _Stream(ctypes.Structure):
-    """The stream record of the system's deflate library."""
-
-    _fields_ = (
-        ("next_in", ctypes.c_void_p),
-        ("avail_in", ctypes.c_uint),
-        ("total_in", ctypes.c_ulong),
-        ("next_out", ctypes.c_void_p),
-        ("avail_out", ctypes.c_uint),
-        ("total_out", ctypes.c_ulong),
-        ("msg", ctypes.c_char_p),
-        ("state", ctypes.c_void_p),
-        ("zalloc", ctypes.c_void_p),
-        ("zfree", ctypes.c_void_p),
-        ("opaque", ctypes.c_void_p),
-        ("data_type", ctypes.c_int),
-        ("adler", ctypes.c_ulong),
-        ("reserved", ctypes.c_ulong),
-    )
-
-
-_STOP_AT_BLOCKS = 5
-_AT_BLOCK = 128
-_IN_LAST_BLOCK = 64
-
-
-@functools.cache
-def _system_inflate() -> Any:
-    """The system's inflate, the only one that stops at block borders; None where there is none."""
-    name = ctypes.util.find_library("z")
-    if name is None:
-        return None
-    library = ctypes.CDLL(name)
-    library.zlibVersion.restype = ctypes.c_char_p
-    return library
-
-
 def _open_ended(packed: bytes, size: int) -> bytes:
     """Take the end mark out of a raw stream and bring it to a whole byte (RFC 1951, sections 3.2.3 and 3.2.4)."""
     header, end = _last_block(packed, size)
@@ -124,24 +83,18 @@ def _open_ended(packed: bytes, size: int) -> bytes:
 
 def _last_block(packed: bytes, size: int) -> tuple[int, int]:
     """Where the last block's header and its end are, in bits from the start of the stream."""
-    library = _system_inflate()
-    stream = _Stream()
-    out = ctypes.create_string_buffer(size + 1)
-    stream.next_in = ctypes.cast(ctypes.c_char_p(packed), ctypes.c_void_p)
-    stream.avail_in = len(packed)
-    stream.next_out = ctypes.addressof(out)
-    stream.avail_out = size + 1
-    reference = ctypes.byref(stream)
-    if library.inflateInit2_(reference, _RAW, library.zlibVersion(), ctypes.sizeof(_Stream)) != 0:
-        raise MemoryError
+    inflate = SystemInflate()
+    inflate.stop_at_blocks = True
     header = 0
     try:
-        while library.inflate(reference, _STOP_AT_BLOCKS) == 0:
-            if stream.data_type & _AT_BLOCK:
-                position = stream.total_in * 8 - (stream.data_type & 7)
-                if stream.data_type & _IN_LAST_BLOCK:
+        inflate.decompress(packed, size + 1)
+        while not inflate.eof:
+            if inflate.at_block:
+                position = inflate.consumed * 8 - inflate.unused_bits
+                if inflate.in_last_block:
                     return header, position
                 header = position
+            inflate.decompress(b"", size + 1)
     finally:
-        library.inflateEnd(reference)
+        inflate.close()
     raise AssertionError("a stream of our own ends with a last block")

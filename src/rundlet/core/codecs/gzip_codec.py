@@ -6,6 +6,7 @@ from enum import IntFlag
 
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.codecs.checksums import crc32
+from rundlet.core.codecs.system_inflate import SystemInflate
 from rundlet.core.errors import Corrupt
 
 _FIXED = 10
@@ -23,11 +24,17 @@ class _Flag(IntFlag):
 
 
 class GzipDecoder:
-    """An incremental decoder of one member, in the shape of the standard library's."""
+    """An incremental decoder of one member, in the shape of the standard library's.
 
-    def __init__(self) -> None:
-        self._inner = deflate_codec.decoder()
-        self._head: bytes | None = b""
+    Args:
+        inner: decodes the stream within; None for the quickest.
+        midway: whether it begins within the member, so that there is no header and nothing to compare at the end.
+    """
+
+    def __init__(self, inner: SystemInflate | None = None, *, midway: bool = False) -> None:
+        self._inner = inner if inner is not None else deflate_codec.decoder()
+        self._head: bytes | None = None if midway else b""
+        self._midway = midway
         self._tail = b""
         self._crc = self._size = 0
         self.eof = False
@@ -73,7 +80,7 @@ class GzipDecoder:
             return
         self.unused_data = self._tail[_TRAILER:]
         stated = int.from_bytes(self._tail[:4], "little"), int.from_bytes(self._tail[4:_TRAILER], "little")
-        if stated != (self._crc, self._size & 0xFFFFFFFF):
+        if not self._midway and stated != (self._crc, self._size & 0xFFFFFFFF):
             raise Corrupt("Its packed data fails its checksum.")
         self.eof = True
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import bz2
 import lzma
+import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
@@ -13,11 +14,14 @@ from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
 from rundlet.core.codecs.gzip_codec import GzipDecoder
 from rundlet.core.codecs.lzw import MAGIC as LZW_MAGIC
 from rundlet.core.codecs.lzw import LzwDecoder
+from rundlet.core.codecs.system_inflate import SystemInflate, system_inflate_is_there
 from rundlet.core.errors import Corrupt, LimitExceeded, Truncated
-from rundlet.core.limits import CHUNK, DEFAULT
+from rundlet.core.limits import CHUNK, DEFAULT, KIB, MIB
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, quoted
 
+_WINDOW = 32 * KIB
+_SPACING = 8 * MIB  # decoding this much takes some 10 ms; a place takes up to 32 KiB of the index
 _ZSTD_WINDOW_LOG = 27  # 128 MiB; zstd's own bound for readers is the same
 
 
@@ -89,10 +93,14 @@ class Point:
     Attributes:
         packed: where in the file, in bytes.
         plain: what place of the decoded bytes that is.
+        bits: how many bits of the byte before it still belong to it, within a gzip member.
+        window: the bytes decoded before it, deflated; None where a member begins.
     """
 
     packed: int
     plain: int
+    bits: int = 0
+    window: bytes | None = None
 
 
 @dataclass(slots=True)
@@ -102,10 +110,12 @@ class Notes:
     Attributes:
         points: where decoding can begin, in order.
         trailing: bytes behind the last member that belong to none.
+        within: whether places within gzip members are to be found too, which makes reading half as fast.
     """
 
     points: list[Point] = field(default_factory=list)
     trailing: int = 0
+    within: bool = False
 
 
 def decoded(
@@ -120,13 +130,44 @@ def decoded(
     """
     notes = notes if notes is not None else Notes()
     at, plain = start.packed, start.plain
+    point: Point | None = start if start.window is not None else None
     while at < source.size:
-        notes.points.append(Point(at, plain))
+        if point is None:
+            notes.points.append(Point(at, plain))
         member = _Member(source, packing, at)
-        for data in member.chunks():
+        if point is not None:
+            chunks = member.chunks(_resumed(source, point))
+        elif notes.within and packing.id == "gz" and system_inflate_is_there():
+            chunks = _with_points(member, plain, notes)
+        else:
+            chunks = member.chunks(packing.decoder())
+        point = None
+        for data in chunks:
             plain += len(data)
             yield data
         at = _next_member(source, packing, member.end, notes)
+
+
+def _resumed(source: ByteSource, point: Point) -> Decoder:
+    """A decoder that goes on from a place within a gzip member."""
+    value = source.read_at(point.packed - 1, 1)[0] >> (8 - point.bits) if point.bits else 0
+    inner = SystemInflate(bits=point.bits, value=value, window=zlib.decompress(point.window or b""))
+    return GzipDecoder(inner, midway=True)
+
+
+def _with_points(member: _Member, plain: int, notes: Notes) -> Iterator[bytes]:
+    """A gzip member's chunks, noting a place to go on from every few megabytes."""
+    inner = SystemInflate()
+    recent, last = b"", plain
+    for data in member.chunks(GzipDecoder(inner)):
+        plain += len(data)
+        recent = (recent + data)[-_WINDOW:] if len(data) < _WINDOW else data[-_WINDOW:]
+        if inner.stop_at_blocks and inner.at_block and not inner.in_last_block and not inner.eof:
+            notes.points.append(Point(member.end - inner.left, plain, inner.unused_bits, zlib.compress(recent, 1)))
+            last, inner.stop_at_blocks = plain, False
+        elif plain - last >= _SPACING:
+            inner.stop_at_blocks = True
+        yield data
 
 
 class _Member:
@@ -137,8 +178,9 @@ class _Member:
         self._packing = packing
         self.end = start
 
-    def chunks(self) -> Iterator[bytes]:
-        decoder, data = self._packing.decoder(), b""
+    def chunks(self, decoder: Decoder) -> Iterator[bytes]:
+        """Decode from where the decoder stands."""
+        data = b""
         while not decoder.eof:
             if decoder.needs_input:
                 data = self._source.read_at(self.end, CHUNK)

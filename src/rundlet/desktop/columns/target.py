@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 
 from rundlet.core import text
 from rundlet.core.errors import RundletError
-from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan
+from rundlet.core.plans.unpack import Action, UnpackPlan
 from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.models.listing import LandingListing
@@ -251,7 +251,8 @@ class UnpackTarget(QWidget):
             self.view.expand(self.model.index(0, 0))
         fits = plan.size <= plan.free
         restyle(self.facts, "role", "soft" if fits else "warn")
-        self.facts.setText(landing_words(plan, self._workspace.unpack.on_clash))
+        locked = "Give the password first. " if self._workspace.needs_password else ""
+        self.facts.setText(locked + landing_words(plan))
         self.go.setEnabled(
             fits and any(step.action.writes for step in plan.steps) and not self._workspace.needs_password
         )
@@ -262,7 +263,7 @@ class UnpackTarget(QWidget):
         self.facts.setText(str(error))
 
 
-def landing_words(plan: UnpackPlan, on_clash: UnpackClash) -> str:
+def landing_words(plan: UnpackPlan) -> str:
     """The landing in a sentence."""
     if plan.size > plan.free:
         return f"{text.size(plan.size)} are needed there, and only {text.size(plan.free)} are free."

@@ -13,7 +13,7 @@ from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.tar.walk import Feed, SourceFeed, Walker
 from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.report import Issue
-from rundlet.core.limits import CHUNK
+from rundlet.core.limits import CHUNK, INDEX_FROM
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, plural
 
@@ -92,7 +92,7 @@ class TarFormat:
                 opening.found(walker.members.catalog(shared=True, first=rows))
             done, rows = position, count
 
-        notes = Notes()
+        notes = Notes(within=source.size >= INDEX_FROM)
         feed = SourceFeed(source) if self._packing is None else Feed(decoded(source, self._packing, notes=notes))
         walker = Walker(feed, tick)
         members = walker.walk()

@@ -19,7 +19,7 @@ from rundlet.core.formats.tar.walk import Members, Stretches
 from rundlet.core.limits import INDEX_FROM, INDEX_TOTAL
 from rundlet.core.streams.sources import ByteSource
 
-_VERSION = 1
+_VERSION = 2
 _COLUMNS = ("kind", "size", "packed", "mtime_ns", "mode", "crc", "encrypted")
 
 
@@ -114,7 +114,7 @@ def _to_arrays(index: Index) -> dict[str, Any]:
     rest = {
         "links": [[row, target.hex()] for row, target in index.links.items()],
         "sparse": [[row, stretches] for row, stretches in index.sparse.items()],
-        "points": [[point.packed, point.plain] for point in index.points],
+        "points": [[p.packed, p.plain, p.bits, p.window.hex() if p.window is not None else None] for p in index.points],
         "trailing": index.trailing,
     }
     arrays = {column: getattr(index.catalog, column) for column in _COLUMNS}
@@ -136,6 +136,9 @@ def _from_arrays(arrays: dict[str, Any]) -> Index:
         stored=arrays["stored"],
         links={row: bytes.fromhex(target) for row, target in rest["links"]},
         sparse={row: None if s is None else [(a, b) for a, b in s] for row, s in rest["sparse"]},
-        points=[Point(packed, plain) for packed, plain in rest["points"]],
+        points=[
+            Point(packed, plain, bits, None if window is None else bytes.fromhex(window))
+            for packed, plain, bits, window in rest["points"]
+        ],
         trailing=rest["trailing"],
     )
