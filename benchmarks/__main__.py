@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import window_bench, zip_bench
+from benchmarks import tar_bench, window_bench, zip_bench
 
-TABLES = {"zip": zip_bench.run, "window": window_bench.run}
+TABLES = {"zip": zip_bench.run, "tar": tar_bench.run, "window": window_bench.run}
 
 for name in sys.argv[1:] or TABLES:
     TABLES[name]()

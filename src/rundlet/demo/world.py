@@ -19,7 +19,8 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QBuffer, QIODevice
 from PySide6.QtGui import QImage
 
-from rundlet.core.formats.detect import by_ending
+from rundlet.core.formats.base import WriteOptions
+from rundlet.core.formats.detect import WRITABLE, by_ending
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.work.pack import pack
 
@@ -80,12 +81,13 @@ def _write(path: Path, data: bytes) -> None:
 def _date_everything(world: Path) -> None:
     """Times that belong to the story, deepest first so that folders keep theirs."""
     paths = sorted(world.rglob("*"), key=lambda p: (-len(p.parts), str(p)))
-    for number, path in enumerate(p for p in paths if p.suffix != ".zip"):
+    for number, path in enumerate(p for p in paths if "Archives" not in p.parts and p.suffix != ".zip"):
         moment = (_SPRING + timedelta(hours=7 * (number % 150), minutes=number % 60)).timestamp()
         os.utime(path, (moment, moment))
 
 
 def _make_archives(world: Path) -> None:
+    """One of each format, a locked one (its password is "heron"), ones in parts, a damaged one, one of thousands."""
     season = world / "2031 spring"
     _pack(
         world / "spring-survey.zip",
@@ -93,15 +95,30 @@ def _make_archives(world: Path) -> None:
     )
     _pack(season / "last year.zip", [season / "notes", season / "sound" / "hydrophone-a-21h.wav"])
     _pack(world / "Old logbook.zip", [world / "Old logbook"])
+    shelf = world / "Archives"
+    shelf.mkdir(exist_ok=True)
+    for known in WRITABLE:
+        _pack(shelf / f"notes{known.info.ending}", [season / "notes"])
+    _pack(shelf / "members only.zip", [season / "notes"], password="heron")
+    _pack(shelf / "hydrophone-night.zip", [season / "sound"], part_size=1_000_000)
+    _pack(shelf / "part missing.zip", [season / "sound"], part_size=1_000_000)
+    (shelf / "part missing.zip.003").unlink(missing_ok=True)
+    _pack(shelf / "damaged.zip", [season / "readings"])
+    with (shelf / "damaged.zip").open("r+b") as out:
+        out.seek(400_000)
+        out.write(b"spilt tea")
 
 
-def _pack(target: Path, items: list[Path]) -> None:
+def _pack(target: Path, items: list[Path], *, password: str = "", part_size: int = 0) -> None:
     found = by_ending(target)
     assert found is not None
-    level = found.info.default_level
-    pack(plan_pack(items, target=target, info=found.info, level=level, on_clash=PackClash.REPLACE))
+    options = WriteOptions(found.info.default_level, password=password)
+    plan = plan_pack(
+        items, target=target, info=found.info, options=options, part_size=part_size, on_clash=PackClash.REPLACE
+    )
     moment = (_SPRING + timedelta(days=16)).timestamp()
-    os.utime(target, (moment, moment))
+    for made in pack(plan).created:
+        os.utime(made, (moment, moment))
 
 
 def _readings(rng: np.random.Generator, station: str) -> bytes:
