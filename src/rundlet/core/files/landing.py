@@ -30,11 +30,6 @@ class Made:
         with self._lock:
             self.folders.append(path)
 
-    def file(self, path: str) -> None:
-        """Note a file or link that was not there before."""
-        with self._lock:
-            self.files.append(path)
-
     def take_back(self) -> None:
         """Remove all of it again: the files, then the folders that are empty."""
         for path in self.files:

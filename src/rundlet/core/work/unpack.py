@@ -7,6 +7,7 @@ import os
 import threading
 import time
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from functools import partial
 
 import numpy as np
@@ -74,8 +75,19 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     return report
 
 
+@dataclass(slots=True)
+class _Tally:
+    """What one worker did; added up when it ends, so that workers need not wait for each other at every file."""
+
+    made: list[str] = field(default_factory=list)
+    files: int = 0
+    bytes_in: int = 0
+    bytes_out: int = 0
+    until_look: int = _LOOK_EVERY
+
+
 class _Run:
-    """One run of a plan. Its counters are shared by the workers and guarded by one lock."""
+    """One run of a plan."""
 
     def __init__(self, plan: UnpackPlan, reader: ArchiveReader, job: Job, made: Made, report: Report) -> None:
         self._plan = plan
@@ -85,11 +97,11 @@ class _Run:
         self._report = report
         self._lock = threading.Lock()
         self._links: list[tuple[Step, str]] = []
-        self._until_look = _LOOK_EVERY
         self._failed: set[int] = set()
 
     def run(self, workers: int) -> None:
         landing = Landing(self._plan.root, self._made)
+        tally = _Tally()
         try:
             folders = [s for s in self._plan.steps if s.kind == Kind.DIR and s.action in (Action.MAKE, Action.JOIN)]
             self._make_folders(folders, landing)
@@ -97,13 +109,21 @@ class _Run:
             rows = np.fromiter(wanted, np.int64, len(wanted))
             run_side_by_side(self._reader.units(rows), partial(self._work, wanted), workers)
             for first, step in more_names:
-                self._guarded(step, partial(self._link_again, first, step, landing))
+                self._guarded(step, partial(self._link_again, first, step, landing, tally))
                 self._job.advance(entries=1)
             for step, target in self._links:
-                self._guarded(step, partial(self._make_link, step, target, landing))
+                self._guarded(step, partial(self._make_link, step, target, landing, tally))
             self._finish_folders(folders, landing)
         finally:
+            self._add_up(tally)
             landing.close()
+
+    def _add_up(self, tally: _Tally) -> None:
+        with self._lock:
+            self._made.files += tally.made
+            self._report.files += tally.files
+            self._report.bytes_in += tally.bytes_in
+            self._report.bytes_out += tally.bytes_out
 
     def _wanted(self) -> tuple[dict[int, Step], list[tuple[Step, Step]]]:
         """The steps that write, by the row of their content, and those that are one more name of one of them."""
@@ -118,23 +138,27 @@ class _Run:
                 wanted[content] = step
         return wanted, others
 
-    def _link_again(self, first: Step, step: Step, landing: Landing) -> None:
+    def _link_again(self, first: Step, step: Step, landing: Landing, tally: _Tally) -> None:
         if first.row in self._failed:
             raise Corrupt("The file that it is one more name of could not be unpacked.")
         landing.hard_link(first.target, step.target, replace=step.action == Action.REPLACE)
-        self._done(step, 0, landing)
+        self._done(step, 0, landing, tally)
 
     def _work(self, wanted: dict[int, Step], units: SharedUnits) -> None:
         """What one worker does: take units until there are none."""
         landing = Landing(self._plan.root, self._made)
+        tally = _Tally()
         try:
             for unit in units:
                 for row, chunks in unit.stream():
                     step = wanted[row]
-                    task = self._read_link if step.kind == Kind.LINK else self._write_file
-                    self._guarded(step, partial(task, step, chunks, landing))
+                    if step.kind == Kind.LINK:
+                        self._guarded(step, partial(self._read_link, step, chunks))
+                    else:
+                        self._guarded(step, partial(self._write_file, step, chunks, landing, tally))
                     self._job.advance(entries=1)
         finally:
+            self._add_up(tally)
             landing.close()
 
     def _guarded(self, step: Step, task: partial[None]) -> None:
@@ -156,48 +180,46 @@ class _Run:
             message = lower(error.message).rstrip(".")
             self._report.add(self._reader.catalog.path(step.row), f"was left out: {message}")
 
-    def _write_file(self, step: Step, chunks: Iterator[bytes], landing: Landing) -> None:
-        entry_mode = int(self._reader.catalog.mode[step.row])
-        mtime_ns = int(self._reader.catalog.mtime_ns[step.row])
+    def _write_file(self, step: Step, chunks: Iterator[bytes], landing: Landing, tally: _Tally) -> None:
+        catalog, row = self._reader.catalog, step.row
+        mode, mtime_ns = catalog.mode.item(row), catalog.mtime_ns.item(row)
         written = 0
         new = landing.new_file(step.target)
         try:
             for data in chunks:
-                if len(data) >= _HOLE and not data.strip(b"\0"):
-                    new.skip(len(data))
-                else:
+                size = len(data)
+                if size < _HOLE or data[0] or data[-1] or data.strip(b"\0"):
                     new.write(data)
-                written += len(data)
-                self._job.advance(len(data))
-                self._watch_space(len(data))
-            if entry_mode:
-                os.fchmod(new.fd, entry_mode & _PERMISSIONS)
+                else:
+                    new.skip(size)
+                written += size
+                tally.until_look -= size
+                if tally.until_look < 0:
+                    self._look_at_space(tally)
+                self._job.advance(size)
+            if mode:
+                os.fchmod(new.fd, mode & _PERMISSIONS)
             if mtime_ns != NO_TIME:
                 os.utime(new.fd, ns=(mtime_ns, mtime_ns))
             new.commit(replace=step.action == Action.REPLACE)
         finally:
             new.discard()
-        self._done(step, written, landing)
+        self._done(step, written, landing, tally)
 
-    def _done(self, step: Step, written: int, landing: Landing) -> None:
+    def _done(self, step: Step, written: int, landing: Landing, tally: _Tally) -> None:
         if step.action != Action.REPLACE:
-            self._made.file(landing.path_text(step.target))
-        with self._lock:
-            self._report.files += 1
-            self._report.bytes_out += written
-            self._report.bytes_in += max(int(self._reader.catalog.packed[step.row]), 0)
+            tally.made.append(landing.path_text(step.target))
+        tally.files += 1
+        tally.bytes_out += written
+        tally.bytes_in += max(self._reader.catalog.packed.item(step.row), 0)
 
-    def _watch_space(self, count: int) -> None:
+    def _look_at_space(self, tally: _Tally) -> None:
         """Look at the free space now and then: an entry may unpack to more than it said."""
-        with self._lock:
-            self._until_look -= count
-            if self._until_look > 0:
-                return
-            self._until_look = _LOOK_EVERY
+        tally.until_look = _LOOK_EVERY
         if free_bytes(self._plan.root) < MIB:
             raise OSError(errno.ENOSPC, "")
 
-    def _read_link(self, step: Step, chunks: Iterator[bytes], _landing: Landing) -> None:
+    def _read_link(self, step: Step, chunks: Iterator[bytes]) -> None:
         """Links are made when all files are there, so that no file can be written through one."""
         target = b""
         for data in chunks:
@@ -207,14 +229,14 @@ class _Run:
         with self._lock:
             self._links.append((step, target.decode("utf-8", "surrogateescape")))
 
-    def _make_link(self, step: Step, target: str, landing: Landing) -> None:
+    def _make_link(self, step: Step, target: str, landing: Landing, tally: _Tally) -> None:
         refused = safe_link(step.target, target)
         if refused:
             with self._lock:
                 self._report.add(self._reader.catalog.path(step.row), f"was left out: {refused}")
             return
         landing.link(step.target, target, replace=step.action == Action.REPLACE)
-        self._done(step, 0, landing)
+        self._done(step, 0, landing, tally)
 
     def _make_folders(self, folders: list[Step], landing: Landing) -> None:
         for step in folders:

@@ -101,8 +101,9 @@ class ZipReader(ArchiveReader):
             RundletError: see :meth:`rundlet.core.formats.base.Unit.stream`.
         """
         data_at = self._data_start(row)
-        size, packed = int(self.catalog.size[row]), int(self.catalog.packed[row])
-        method, crc = int(self.directory.method[row]), int(self.catalog.crc[row])
+        catalog = self.catalog
+        size, packed = catalog.size.item(row), catalog.packed.item(row)
+        method, crc = self.directory.method.item(row), catalog.crc.item(row)
         raw: Iterable[bytes]
         if self.catalog.encrypted[row]:
             raw = self._decrypted(row, data_at)
@@ -120,15 +121,16 @@ class ZipReader(ArchiveReader):
 
     def _data_start(self, row: int) -> int:
         """Where the packed data begins, after comparing the local header with the directory (section 4.3.7)."""
-        flags, method = int(self.directory.flags[row]), int(self.directory.method[row])
-        if self.directory.overlapping[row]:
+        directory = self.directory
+        flags, method = directory.flags.item(row), directory.method.item(row)
+        if directory.overlapping.item(row):
             raise Corrupt("It shares its place in the archive with another entry.")
         if flags & _UNSEEN:
             raise Unsupported("It is locked or patched in a way that has no open description.")
         below = self.directory.aes.get(row, (0, 0, -1))[2] if method == _AES else method
         if below not in _KNOWN or below == _AES:
             raise Unsupported(f"It is packed with method {method}, which Rundlet does not have.")
-        offset = int(self.directory.offset[row])
+        offset = directory.offset.item(row)
         data = read_exactly(self.source, offset, LocalHeader.LAYOUT.size)
         if data[:4] != LocalHeader.SIGNATURE:
             raise Corrupt("Its own header is not where the table of contents says.")
