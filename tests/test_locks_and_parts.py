@@ -6,6 +6,7 @@ import hashlib
 import hmac
 import io
 import itertools
+import lzma
 import os
 import struct
 import subprocess
@@ -185,6 +186,10 @@ def test_a_huge_model_is_refused_and_zeros_stream(tmp_path: Path) -> None:
     lzma_bomb = b"\x09\x14\x05\x00" + b"\x5d" + (0xF0000000).to_bytes(4, "little") + b"\x00" * 20
     with pytest.raises(RundletError, match="of memory, more than"):
         read_all(raw_zip([Raw(b"a", b"x" * 100, method=14, packed=lzma_bomb)]))
+    (tmp_path / "b.xz").write_bytes(lzma.compress(b"much memory" * 999, preset=9))
+    assert main(["unpack", str(tmp_path / "b.xz"), "--into", str(tmp_path / "out"), "--memory", "10MB"]) == 1
+    assert not (tmp_path / "out" / "b").exists()
+    assert main(["unpack", str(tmp_path / "b.xz"), "--into", str(tmp_path / "out"), "--memory", "1 GiB"]) == 0
     (tmp_path / "z.zst").write_bytes(zstd.compress(bytes(1 << 26)) * 150)
     code = (
         "import sys, resource; resource.setrlimit(resource.RLIMIT_AS, (1 << 30, 1 << 30));"
@@ -208,7 +213,7 @@ def test_names_of_other_systems() -> None:
     russian = [f"Протокол собрания {i} о состоянии реки.txt" for i in range(5)]
     for names, page in (([kana], "cp932"), (russian, "cp866")):
         data = raw_zip([Raw(n.encode(page), flags=0) for n in names])
-        chosen = open_source(MemorySource(data, "x"), Opening(page))
+        chosen = open_source(MemorySource(data, "x"), Opening(code_page=page))
         assert [e.path for e in chosen.catalog] == names
     assert [e.path for e in open_source(MemorySource(data, "x")).catalog] == russian
     data = raw_zip([Raw(greek.encode(), flags=0)])

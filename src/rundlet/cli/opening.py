@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import argparse
+import re
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from rundlet.cli.render import with_progress
 from rundlet.core.formats.base import ArchiveReader, Catalog, Opening
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.names import CODE_PAGES
+from rundlet.core.limits import DEFAULT
 
 
 def add_password(parser: argparse.ArgumentParser) -> None:
@@ -23,6 +26,9 @@ def add_password(parser: argparse.ArgumentParser) -> None:
 def add_reading(parser: argparse.ArgumentParser) -> None:
     """Add what all verbs take that open an archive."""
     add_password(parser)
+    parser.add_argument(
+        "--memory", type=size_argument, metavar="SIZE", help="memory that unpacking may take, such as 2GB"
+    )
     parser.add_argument("--code-page", choices=CODE_PAGES, help="how names are written that do not say so themselves")
 
 
@@ -37,7 +43,8 @@ def open_given(
     Raises:
         RundletError: when it can't be opened or the password is wrong.
     """
-    reader = with_progress(lambda job: open_archive(path, Opening(options.code_page, job, found)))
+    limits = DEFAULT if options.memory is None else replace(DEFAULT, memory_bytes=options.memory)
+    reader = with_progress(lambda job: open_archive(path, Opening(options.code_page, limits, job, found)))
     try:
         if password is not None:
             reader.unlock(password)
@@ -50,3 +57,12 @@ def open_given(
 def given_password(options: argparse.Namespace) -> str | None:
     """The password, or None when none was announced."""
     return sys.stdin.readline().rstrip("\r\n") if options.password_stdin else None
+
+
+def size_argument(words: str) -> int:
+    """A size as people write it: 700k, 20MB, 4 GiB, or bytes."""
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kmgt]?)(i?)b?\s*", words.lower())
+    if match is None or not float(match[1]):
+        raise argparse.ArgumentTypeError(f"{words!r} is not a size such as 20MB")
+    base = 1024 if match[3] else 1000
+    return int(float(match[1]) * base ** (" kmgt".index(match[2] or " ")))

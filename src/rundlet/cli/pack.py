@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import argparse
-import re
 from pathlib import Path
 from typing import Any
 
-from rundlet.cli.opening import add_password, given_password
+from rundlet.cli.opening import add_password, given_password, size_argument
 from rundlet.cli.render import Output, issue_values, report_value, with_progress
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.base import FormatInfo, WriteOptions
@@ -28,7 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
     parser.add_argument("--on-clash", choices=[c.value for c in PackClash], default=PackClash.REFUSE.value)
     parser.add_argument(
-        "--part-size", type=_size, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
+        "--part-size", type=size_argument, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
     )
     parser.add_argument("--method", default="", help="how zip compresses: deflate, bzip2, lzma, zstd or xz")
     parser.add_argument("--hide-names", action="store_true", help="lock the names too, where the format can")
@@ -70,15 +69,6 @@ def run(options: argparse.Namespace, output: Output) -> int:
     report = with_progress(lambda job: pack(plan(job), job))
     _show_report(report, output)
     return int(output.issues(report.issues))
-
-
-def _size(words: str) -> int:
-    """A size as people write it: 700k, 20MB, 4 GiB, or bytes."""
-    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kmgt]?)(i?)b?\s*", words.lower())
-    if match is None or not float(match[1]):
-        raise argparse.ArgumentTypeError(f"{words!r} is not a size such as 20MB")
-    base = 1024 if match[3] else 1000
-    return int(float(match[1]) * base ** (" kmgt".index(match[2] or " ")))
 
 
 def _format(options: argparse.Namespace) -> FormatInfo:

@@ -18,7 +18,7 @@ VARIANT_H, VARIANT_I = 7, 8
 
 
 def decode(
-    variant: int, packed: Iterable[bytes], *, order: int, memory: int, restore: int, size: int
+    variant: int, packed: Iterable[bytes], *, order: int, memory: int, restore: int, size: int, allowed: int
 ) -> Iterator[bytes]:
     """Decode a stream of which the decoded size is known.
 
@@ -26,12 +26,13 @@ def decode(
         variant: :data:`VARIANT_H` or :data:`VARIANT_I`.
         order, memory, restore: the model's order, its bytes of memory, and what it does when they are used up.
         size: bytes to decode.
+        allowed: bytes of memory that the model may take.
 
     Raises:
         Corrupt: when the stream is damaged.
         LimitExceeded: when the model takes more memory than allowed.
     """
-    check_memory(memory)
+    check_memory(memory, allowed)
     words = [sys.executable, "-m", "rundlet.core.codecs.ppmd", *map(str, (variant, order, memory, restore, size))]
     with subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as child:
         assert child.stdin is not None and child.stdout is not None

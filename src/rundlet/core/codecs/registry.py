@@ -13,10 +13,11 @@ from backports import zstd
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.codecs.base import Decoder
 from rundlet.core.errors import Corrupt, LimitExceeded
-from rundlet.core.limits import DEFAULT, KIB
+from rundlet.core.limits import KIB
 from rundlet.core.text import size
 
 _INFLATE64_STEP = 4 * KIB  # it has no bound on its output; this keeps it to some 4 MiB at a time
+_ZSTD_LARGEST = 31
 _LZMA_HEADER = struct.Struct("<2BH")
 _LZMA_PROPERTIES = struct.Struct("<BI")
 
@@ -45,7 +46,8 @@ class Deflate64Decoder:
 class HeadedLzmaDecoder:
     """LZMA as zip keeps it (its application note, section 5.8.8): version, length of properties, properties, stream."""
 
-    def __init__(self) -> None:
+    def __init__(self, memory: int) -> None:
+        self._memory = memory
         self._head = b""
         self._decoder: lzma.LZMADecompressor | None = None
 
@@ -66,12 +68,12 @@ class HeadedLzmaDecoder:
             if _LZMA_HEADER.unpack_from(self._head)[2] != _LZMA_PROPERTIES.size:
                 raise Corrupt("Its packed data is damaged.")
             properties = self._head[_LZMA_HEADER.size : whole]
-            self._decoder = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=[lzma_filter(properties)])
+            self._decoder = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=[lzma_filter(properties, self._memory)])
             data = self._head[whole:]
         return self._decoder.decompress(data, max_length)
 
 
-def lzma_filter(properties: bytes) -> dict[str, int]:
+def lzma_filter(properties: bytes, memory: int) -> dict[str, int]:
     """The filter for five bytes of LZMA properties.
 
     Raises:
@@ -81,7 +83,7 @@ def lzma_filter(properties: bytes) -> dict[str, int]:
     packed, dictionary = _LZMA_PROPERTIES.unpack(properties)
     if packed >= 9 * 5 * 5:
         raise Corrupt("Its packed data is damaged.")
-    check_memory(dictionary)
+    check_memory(dictionary, memory)
     return {
         "id": lzma.FILTER_LZMA1,
         "dict_size": max(dictionary, 4096),
@@ -91,25 +93,32 @@ def lzma_filter(properties: bytes) -> dict[str, int]:
     }
 
 
-def check_memory(wanted: int) -> None:
-    """Refuse what would take more memory than allowed.
+def check_memory(wanted: int, allowed: int) -> None:
+    """Refuse what would take more memory than allowed; both in bytes.
 
     Raises:
         LimitExceeded: then.
     """
-    if wanted > DEFAULT.memory_bytes:
+    if wanted > allowed:
         raise LimitExceeded(
-            f"Unpacking it would take {size(wanted)} of memory, more than the {size(DEFAULT.memory_bytes)} allowed."
+            f"Unpacking it would take {size(wanted)} of memory, more than the {size(allowed)} allowed.",
+            hint="It can be allowed more with --memory.",
         )
 
 
-DECODERS: dict[str, Callable[[], Decoder]] = {
-    "deflate": deflate_codec.decoder,
-    "deflate64": Deflate64Decoder,
-    "bzip2": bz2.BZ2Decompressor,
+def zstd_decoder(memory: int) -> Decoder:
+    """A zstd decoder whose window may take so many bytes."""
+    log = min(max(memory.bit_length() - 1, 10), _ZSTD_LARGEST)
+    return zstd.ZstdDecompressor(options={zstd.DecompressionParameter.window_log_max.value: log})
+
+
+DECODERS: dict[str, Callable[[int], Decoder]] = {
+    "deflate": lambda memory: deflate_codec.decoder(),
+    "deflate64": lambda memory: Deflate64Decoder(),
+    "bzip2": lambda memory: bz2.BZ2Decompressor(),
     "headed lzma": HeadedLzmaDecoder,
-    "xz": lambda: lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=DEFAULT.memory_bytes),
-    "lzma": lambda: lzma.LZMADecompressor(lzma.FORMAT_ALONE, memlimit=DEFAULT.memory_bytes),
-    "zstd": zstd.ZstdDecompressor,
+    "xz": lambda memory: lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=memory),
+    "lzma": lambda memory: lzma.LZMADecompressor(lzma.FORMAT_ALONE, memlimit=memory),
+    "zstd": zstd_decoder,
 }
-"""Makes a new decoder by the name of its codec."""
+"""Makes a new decoder by the name of its codec, for the bytes of memory that it may take."""

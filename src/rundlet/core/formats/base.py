@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from rundlet.core.errors import PasswordNeeded
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue, Report
+from rundlet.core.limits import DEFAULT, Limits
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
 
@@ -365,11 +366,13 @@ class Opening:
 
     Attributes:
         code_page: how names are written that do not say so themselves; None to guess.
+        limits: what reading it may take.
         job: told of the progress where the whole archive must be read for its list; may cancel.
         found: called now and then with the entries found since the last call, where listing takes long.
     """
 
     code_page: str | None = None
+    limits: Limits = DEFAULT
     job: Job = field(default_factory=Job)
     found: Callable[[Catalog], None] | None = None
 

@@ -34,12 +34,13 @@ _HAS_TIME = "gz"
 class LoneReader(ArchiveReader):
     """A compressed file as an archive of one entry. How large that is, is known only when it has been read once."""
 
-    def __init__(self, source: ByteSource, info: FormatInfo, packing: Packing, job: Job) -> None:
+    def __init__(self, source: ByteSource, info: FormatInfo, packing: Packing, opening: Opening) -> None:
         self.info = info
         self.source = source
         self._packing = packing
+        self._memory = opening.limits.memory_bytes
         self.notices: list[Issue] = []
-        size = self._measure(job)
+        size = self._measure(opening.job)
         name = _name(source.name, packing).encode("utf-8", "surrogateescape")
         self.catalog = Catalog(
             names=NameTable.of([name]),
@@ -57,7 +58,7 @@ class LoneReader(ArchiveReader):
         job.begin("Reading", total_bytes=0)
         notes, size = Notes(), 0
         try:
-            for data in decoded(self.source, self._packing, notes=notes):
+            for data in decoded(self.source, self._packing, notes=notes, memory=self._memory):
                 size += len(data)
                 job.advance(len(data))
         except Exception:  # noqa: BLE001 - said again, of the entry, when it is read
@@ -76,7 +77,7 @@ class LoneReader(ArchiveReader):
 
     def content(self) -> Iterator[bytes]:
         """The decoded file."""
-        return decoded(self.source, self._packing)
+        return decoded(self.source, self._packing, memory=self._memory)
 
 
 class _LoneUnit:
@@ -117,7 +118,7 @@ class LoneFormat:
         return packing_of(source.read_at(0, 16)) is self._packing
 
     def open(self, source: ByteSource, opening: Opening) -> LoneReader:
-        return LoneReader(source, self.info, self._packing, opening.job)
+        return LoneReader(source, self.info, self._packing, opening)
 
     def create(self, sink: Sink, options: WriteOptions) -> ArchiveWriter:
         raise Unsupported(f"Rundlet does not write lone {self.info.ending} files; choose tar{self.info.ending} or zip.")

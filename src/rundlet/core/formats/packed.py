@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-import bz2
-import lzma
 import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-
-from backports import zstd
 
 from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
 from rundlet.core.codecs.gzip_codec import GzipDecoder
 from rundlet.core.codecs.lzw import MAGIC as LZW_MAGIC
 from rundlet.core.codecs.lzw import LzwDecoder
+from rundlet.core.codecs.registry import DECODERS
 from rundlet.core.codecs.system_inflate import SystemInflate, system_inflate_is_there
 from rundlet.core.errors import Corrupt, LimitExceeded, Truncated
 from rundlet.core.limits import CHUNK, DEFAULT, KIB, MIB
@@ -22,11 +19,6 @@ from rundlet.core.text import lower, quoted
 
 _WINDOW = 32 * KIB
 _SPACING = 8 * MIB  # decoding this much takes some 10 ms; a place takes up to 32 KiB of the index
-_ZSTD_WINDOW_LOG = 27  # 128 MiB; zstd's own bound for readers is the same
-
-
-def _zstd() -> Decoder:
-    return zstd.ZstdDecompressor(options={zstd.DecompressionParameter.window_log_max: _ZSTD_WINDOW_LOG})
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,14 +28,14 @@ class Packing:
     Attributes:
         id: its short name, as in ``tar.gz``.
         magic: how each of its members begins.
-        decoder: makes a decoder for one member.
+        decoder: makes a decoder for one member, for the bytes of memory that it may take.
         padding: bytes of zeros that may stand between members count in multiples of this; 0 for none.
         endless: whether members have no end mark.
     """
 
     id: str
     magic: bytes
-    decoder: Callable[[], Decoder]
+    decoder: Callable[[int], Decoder]
     padding: int = 0
     endless: bool = False
 
@@ -55,14 +47,12 @@ class Packing:
 
 
 PACKINGS = (
-    Packing("gz", b"\x1f\x8b\x08", GzipDecoder, padding=1),
-    Packing("bz2", b"BZh", bz2.BZ2Decompressor),
-    Packing(
-        "xz", b"\xfd7zXZ\x00", lambda: lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=DEFAULT.memory_bytes), padding=4
-    ),
-    Packing("zst", b"\x28\xb5\x2f\xfd", _zstd),
-    Packing("Z", LZW_MAGIC, LzwDecoder, endless=True),
-    Packing("lzma", b"\x5d\x00\x00", lambda: lzma.LZMADecompressor(lzma.FORMAT_ALONE, memlimit=DEFAULT.memory_bytes)),
+    Packing("gz", b"\x1f\x8b\x08", lambda memory: GzipDecoder(), padding=1),
+    Packing("bz2", b"BZh", DECODERS["bzip2"]),
+    Packing("xz", b"\xfd7zXZ\x00", DECODERS["xz"], padding=4),
+    Packing("zst", b"\x28\xb5\x2f\xfd", DECODERS["zstd"]),
+    Packing("Z", LZW_MAGIC, lambda memory: LzwDecoder(), endless=True),
+    Packing("lzma", b"\x5d\x00\x00", DECODERS["lzma"]),
 )
 """Every packing that is told by its content. The last has no real magic and is looked for last."""
 
@@ -119,9 +109,17 @@ class Notes:
 
 
 def decoded(
-    source: ByteSource, packing: Packing, *, start: Point = Point(0, 0), notes: Notes | None = None
+    source: ByteSource,
+    packing: Packing,
+    *,
+    start: Point = Point(0, 0),
+    notes: Notes | None = None,
+    memory: int = DEFAULT.memory_bytes,
 ) -> Iterator[bytes]:
     """The decoded bytes from a point to the end, in chunks.
+
+    Args:
+        memory: bytes that a decoder may take.
 
     Raises:
         Corrupt: when the packed bytes are damaged.
@@ -140,7 +138,7 @@ def decoded(
         elif notes.within and packing.id == "gz" and system_inflate_is_there():
             chunks = _with_points(member, plain, notes)
         else:
-            chunks = member.chunks(packing.decoder())
+            chunks = member.chunks(packing.decoder(memory))
         point = None
         for data in chunks:
             plain += len(data)

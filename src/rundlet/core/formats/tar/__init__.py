@@ -78,7 +78,7 @@ class TarFormat:
             notices.append(
                 Issue(source.name, f"{plural(index.trailing, 'byte')} behind its end don't belong to it", problem=False)
             )
-        return TarReader(source, self.info, self._packing, index, notices)
+        return TarReader(source, self.info, self._packing, index, notices, opening.limits)
 
     def _walk(self, source: ByteSource, opening: Opening) -> Index:
         job = opening.job
@@ -93,7 +93,11 @@ class TarFormat:
             done, rows = position, count
 
         notes = Notes(within=source.size >= INDEX_FROM)
-        feed = SourceFeed(source) if self._packing is None else Feed(decoded(source, self._packing, notes=notes))
+        feed = (
+            SourceFeed(source)
+            if self._packing is None
+            else Feed(decoded(source, self._packing, notes=notes, memory=opening.limits.memory_bytes))
+        )
         walker = Walker(feed, tick)
         members = walker.walk()
         if self._packing is not None and not members.damaged:

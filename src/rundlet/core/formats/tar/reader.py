@@ -15,7 +15,7 @@ from rundlet.core.formats.tar.headers import BLOCK
 from rundlet.core.formats.tar.index import Index
 from rundlet.core.formats.tar.walk import Feed, SourceFeed, Stretches
 from rundlet.core.jobs.report import Issue
-from rundlet.core.limits import CHUNK, MIB, SMALL
+from rundlet.core.limits import CHUNK, MIB, SMALL, Limits
 from rundlet.core.streams.sources import ByteSource
 
 _ZEROS = bytes(CHUNK)
@@ -32,7 +32,13 @@ class TarReader(ArchiveReader):
     """
 
     def __init__(
-        self, source: ByteSource, info: FormatInfo, packing: Packing | None, index: Index, notices: list[Issue]
+        self,
+        source: ByteSource,
+        info: FormatInfo,
+        packing: Packing | None,
+        index: Index,
+        notices: list[Issue],
+        limits: Limits,
     ) -> None:
         self.info = info
         self.source = source
@@ -40,6 +46,7 @@ class TarReader(ArchiveReader):
         self.index = index
         self.notices = notices
         self._packing = packing
+        self._memory = limits.memory_bytes
         self._starts = [point.plain for point in index.points]
         self._by_path: dict[bytes, int] | None = None
 
@@ -92,7 +99,7 @@ class TarReader(ArchiveReader):
     def _feed_from(self, point: int) -> Feed:
         assert self._packing is not None
         start = self.index.points[point] if self.index.points else Point(0, 0)
-        return Feed(decoded(self.source, self._packing, start=start), start.plain)
+        return Feed(decoded(self.source, self._packing, start=start, memory=self._memory), start.plain)
 
     def content(self, row: int, feed: Feed) -> Iterator[bytes]:
         """The content of one entry, taken from a feed that stands before its data or at its beginning."""

@@ -8,7 +8,6 @@ from rundlet.core.formats.zip.directory import find_end
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import CENTRAL_SIGNATURE, LocalHeader
 from rundlet.core.formats.zip.writer import ZipWriter
-from rundlet.core.limits import DEFAULT
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
 
@@ -39,7 +38,7 @@ class ZipFormat:
                 archive=source.name,
                 hint="It was not copied or fetched to its end; fetch it again.",
             )
-        return ZipReader(source, end, self.info, DEFAULT, opening.code_page)
+        return ZipReader(source, end, self.info, opening.limits, opening.code_page)
 
     def create(self, sink: Sink, options: WriteOptions) -> ZipWriter:
         return ZipWriter(sink, options)

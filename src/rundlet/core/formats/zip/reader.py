@@ -54,6 +54,7 @@ class ZipReader(ArchiveReader):
         self.directory: Directory = read_directory(source, end, limits, code_page)
         self.catalog = self.directory.catalog
         self.notices = self.directory.notices
+        self._memory = limits.memory_bytes
         self._passwords: list[bytes] = []
 
     def unlock(self, password: str) -> None:
@@ -117,7 +118,7 @@ class ZipReader(ArchiveReader):
             raw = chunks(self.source, data_at, packed)
             if method == _STORED and size != packed:
                 raise Corrupt("It is stored as it is, and yet its two sizes differ.")
-        return checked(_decoded(method, raw, size), size, crc)
+        return checked(_decoded(method, raw, size, self._memory), size, crc)
 
     def _data_start(self, row: int) -> int:
         """Where the packed data begins, after comparing the local header with the directory (section 4.3.7)."""
@@ -212,16 +213,16 @@ class ZipUnit:
         yield from self._reader.content(row)
 
 
-def _decoded(method: int, raw: Iterable[bytes], size: int) -> Iterable[bytes]:
+def _decoded(method: int, raw: Iterable[bytes], size: int, memory: int) -> Iterable[bytes]:
     """Packed bytes decoded by a method of the format."""
     if method == _STORED:
         return raw
     if method == _PPMD:
-        return _ppmd(raw, size)
-    return expand(DECODERS[_NAMES[Method(method)]](), raw, until=size if method == Method.LZMA else None)
+        return _ppmd(raw, size, memory)
+    return expand(DECODERS[_NAMES[Method(method)]](memory), raw, until=size if method == Method.LZMA else None)
 
 
-def _ppmd(raw: Iterable[bytes], size: int) -> Iterator[bytes]:
+def _ppmd(raw: Iterable[bytes], size: int, allowed: int) -> Iterator[bytes]:
     """PPMd version I, revision 1 (section 5.10): two bytes of parameters before the stream."""
     inputs = iter(raw)
     head = b""
@@ -239,7 +240,9 @@ def _ppmd(raw: Iterable[bytes], size: int) -> Iterator[bytes]:
         yield head[2:]
         yield from inputs
 
-    yield from ppmd.decode(ppmd.VARIANT_I, rest(), order=order, memory=memory, restore=restore, size=size)
+    yield from ppmd.decode(
+        ppmd.VARIANT_I, rest(), order=order, memory=memory, restore=restore, size=size, allowed=allowed
+    )
     for _ in inputs:
         pass
 
