@@ -11,9 +11,10 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QModelIndex, QPoint, Qt
+from PySide6.QtCore import QMimeData, QModelIndex, QPoint, QPointF, Qt, QUrl
+from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractButton, QAbstractItemView, QLineEdit, QPushButton, QSlider
+from PySide6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QLineEdit, QPushButton, QSlider
 from pytestqt.qtbot import QtBot
 
 from rundlet.core.files.types import Sort
@@ -189,6 +190,32 @@ def test_all_ways_of_choosing(window: Window, settle, stand, home: Path) -> None
     assert chosen(window) == ["a.txt", "c.txt"]
 
 
+def test_dragging_in(window: Window, settle, stand, home: Path) -> None:
+    files_in(home / "f", "a.txt b.txt c.txt")
+    (home / "f" / "folder").mkdir()
+    (home / "x.zip").write_bytes(raw_zip([Raw(b"in")]))
+    stand(home)
+
+    def drop(*paths: Path) -> None:
+        mime = QMimeData()
+        mime.setUrls([QUrl.fromLocalFile(str(path)) for path in paths])
+        buttons, at = Qt.MouseButton.LeftButton, QPointF(50, 50)
+        for event in (
+            QDragEnterEvent(at.toPoint(), Qt.DropAction.CopyAction, mime, buttons, NONE),
+            QDropEvent(at, Qt.DropAction.CopyAction, mime, buttons, NONE),
+        ):
+            QApplication.sendEvent(window.source, event)
+            assert event.isAccepted()
+        settle()
+
+    drop(home / "f" / "a.txt", home / "f" / "c.txt")
+    assert chosen(window) == ["a.txt", "c.txt"]
+    drop(home / "f" / "folder")
+    assert chosen(window) == ["folder"]
+    drop(home / "x.zip")
+    assert window.workspace.place.in_archive
+
+
 def test_naming_placing_and_replacing(window: Window, settle, stand, home: Path) -> None:
     files_in(home / "f", "a.txt b.txt")
     (home / "other").mkdir()
@@ -240,6 +267,11 @@ def test_clash_and_folder_rules_show_at_once(window: Window, settle, stand, home
         window.how.unpack.clash[rule].click()
         settle()
         assert words in window.target.unpack.facts.text()
+    QTest.keyClicks(window.finder, "RUN.sh")
+    assert window.source.model.rowCount() == 1
+    node = window.workspace.listing.node_of("tree/in/deep/er/run.sh")
+    assert window.source.model.index_of(node).isValid()
+    window.finder.clear()
     window.how.unpack.just_files.click()
     settle()
     assert window.workspace.plan.taken == 0

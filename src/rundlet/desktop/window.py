@@ -123,7 +123,7 @@ class Window(QMainWindow):
         self.crumbs.chosen.connect(ws.go)
         self.back_button.clicked.connect(ws.back)
         self.finder.textChanged.connect(self.source.narrow_to)
-        self.source.dropped.connect(ws.open)
+        self.source.dropped.connect(ws.gather)
         self.target.pack_pressed.connect(self.start_pack)
         self.target.unpack_pressed.connect(self.start_unpack)
         self.jobs.ended.connect(self._job_ended)

@@ -8,11 +8,13 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import Cancelled, FileProblem, FormatError, LimitExceeded, RundletError
 from rundlet.core.files.scan import folder_size
 from rundlet.core.files.space import free_bytes
+from rundlet.core.files.types import Sort, sort_of
 from rundlet.core.formats.base import UNKNOWN, ArchiveReader, Catalog, FormatInfo, Kind, Opening, joined
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.tree import ROOT, ArchiveTree
@@ -20,7 +22,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.plans.pack import PackClash, free_name, suggested_stem
 from rundlet.core.plans.unpack import UnpackClash, UnpackPlan, needs_own_folder, own_folder_name, plan_unpack
 from rundlet.desktop.background import Background, Latest
-from rundlet.desktop.models.listing import TOP, ArchiveListing, DiskListing, LandingListing, Listing
+from rundlet.desktop.models.listing import TOP, ArchiveListing, DiskListing, LandingListing, Listing, sorts_of
 
 _SETTLE_MS = 60
 _PARTIAL_SECONDS = 0.5
@@ -80,6 +82,7 @@ class OpenArchive:
     path: Path
     reader: ArchiveReader
     tree: ArchiveTree
+    sorts: NDArray[np.int64]
     password: str = field(default="", repr=False)
 
 
@@ -115,7 +118,7 @@ class UnpackDesk:
 class _Partial:
     """Gathers what is found of an archive and shows it twice a second; lives in the working thread."""
 
-    def __init__(self, show: Callable[[ArchiveTree], None]) -> None:
+    def __init__(self, show: Callable[[ArchiveTree, NDArray[np.int64]], None]) -> None:
         self._show = show
         self._catalogs: list[Catalog] = []
         self._next = time.monotonic() + _PARTIAL_SECONDS
@@ -125,7 +128,8 @@ class _Partial:
         self._catalogs.append(catalog)
         if time.monotonic() >= self._next:
             self._catalogs = [joined(self._catalogs)]
-            self._show(ArchiveTree(self._catalogs[0]))
+            tree = ArchiveTree(self._catalogs[0])
+            self._show(tree, sorts_of(tree))
             self._next = time.monotonic() + _PARTIAL_SECONDS
 
 
@@ -191,6 +195,15 @@ class Workspace(QObject):
         elif len(listed) == 1:
             self.enter_file(listed[0])
         else:
+            self._choose_after = listed
+            self.go(Place(listed[0].parent))
+
+    def gather(self, paths: Iterable[Path]) -> None:
+        """Take what was dragged in: stand where it lies with it chosen; a single archive is gone into."""
+        listed = [Path(path).absolute() for path in paths]
+        if len(listed) == 1 and listed[0].is_file() and sort_of(listed[0].name) == Sort.ARCHIVES:
+            self.enter_file(listed[0])
+        elif listed:
             self._choose_after = listed
             self.go(Place(listed[0].parent))
 
@@ -277,9 +290,12 @@ class Workspace(QObject):
         assert path is not None
 
         def work(job: Job) -> OpenArchive:
-            partial = _Partial(lambda tree: self.background.tell(lambda: self._show_partial(place, job, tree)))
+            partial = _Partial(
+                lambda tree, sorts: self.background.tell(lambda: self._show_partial(place, job, tree, sorts))
+            )
             reader = open_archive(path, Opening(job=job, found=partial.add))
-            return OpenArchive(path, reader, ArchiveTree(reader.catalog))
+            tree = ArchiveTree(reader.catalog)
+            return OpenArchive(path, reader, tree, sorts_of(tree))
 
         def failed(error: BaseException) -> None:
             if otherwise is not None and isinstance(error, FileProblem | FormatError | LimitExceeded):
@@ -291,14 +307,14 @@ class Workspace(QObject):
 
         self._list_task.run(work, done=lambda opened: self._settle_in(place, opened), failed=failed)
 
-    def _show_partial(self, place: Place, job: Job, tree: ArchiveTree) -> None:
+    def _show_partial(self, place: Place, job: Job, tree: ArchiveTree, sorts: NDArray[np.int64]) -> None:
         """While an archive is still being listed, show what was found so far."""
         if job.cancelled:
             return
         self._leave_archive()
         self.place = place
         self.moved.emit(place)
-        self.listing = ArchiveListing(tree, ROOT)
+        self.listing = ArchiveListing(tree, ROOT, sorts)
         self.choice = Choice()
         self.opening.emit(self.listing)
 
@@ -308,7 +324,7 @@ class Workspace(QObject):
             self.archive = opened
             self.unpack = UnpackDesk(own_folder=needs_own_folder(opened.reader))
         node = opened.tree.find(place.inner)
-        listing = ArchiveListing(opened.tree, ROOT if node is None else node)
+        listing = ArchiveListing(opened.tree, ROOT if node is None else node, opened.sorts)
         self._arrive(place, listing)
         self.unpack_changed.emit()
         self._settle.start()

@@ -20,7 +20,7 @@ from rundlet.core.files.space import free_bytes
 from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.core.limits import KIB, MAX_LINK_TARGET, MIB
+from rundlet.core.limits import CHUNK, KIB, MAX_LINK_TARGET, MIB
 from rundlet.core.plans.unpack import Action, Step, UnpackPlan
 from rundlet.core.text import lower, quoted, size
 from rundlet.core.work.units import SharedUnits, run_side_by_side
@@ -28,6 +28,7 @@ from rundlet.core.work.units import SharedUnits, run_side_by_side
 _PERMISSIONS = 0o777
 _LOOK_EVERY = 64 * MIB
 _HOLE = 64 * KIB  # runs of zeros from this size on become holes
+_ZEROS = bytes(CHUNK)
 _FULL = (errno.ENOSPC, errno.EDQUOT)
 
 
@@ -188,7 +189,7 @@ class _Run:
         try:
             for data in chunks:
                 size = len(data)
-                if size < _HOLE or data[0] or data[-1] or data.strip(b"\0"):
+                if size < _HOLE or data[0] or data[-1] or data != _ZEROS[:size]:
                     new.write(data)
                 else:
                     new.skip(size)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import os
+import re
 import stat
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
@@ -17,6 +18,8 @@ from rundlet.core.files.types import Sort, sort_of, word_for
 from rundlet.core.formats.base import NO_TIME, UNKNOWN, Kind
 from rundlet.core.formats.tree import ArchiveTree, natural_key
 from rundlet.core.plans.unpack import Action, UnpackPlan
+
+_LONGEST_ENDING = 16
 
 TOP = 0
 """The node whose children are the listing's top rows."""
@@ -204,15 +207,19 @@ def _disk_item(entry: os.DirEntry[str]) -> DiskItem:
 
 
 class ArchiveListing:
-    """A folder of an archive and everything below it. Nodes are those of the tree, but for :data:`TOP`."""
+    """A folder of an archive and everything below it. Nodes are those of the tree, but for :data:`TOP`.
 
-    def __init__(self, tree: ArchiveTree, folder: int) -> None:
+    Args:
+        sorts: the type of every node; see :func:`sorts_of`.
+    """
+
+    def __init__(self, tree: ArchiveTree, folder: int, sorts: NDArray[np.int64]) -> None:
         self.tree = tree
         self.folder = folder
+        self.sorts = sorts
         self._key, self._descending = "name", False
         self._keep: NDArray[np.bool_] | None = None
         self._sorted: dict[int, list[int]] = {}
-        self._sorts: NDArray[np.int64] | None = None
 
     def children(self, node: int) -> Sequence[int]:
         node = self.folder if node == TOP else node
@@ -259,13 +266,11 @@ class ArchiveListing:
         self._keep = None
         if not text and sort is None:
             return
-        tree, text = self.tree, text.casefold()
-        keep = np.zeros(len(tree), np.bool_)
-        wanted = None if sort is None else list(Sort).index(sort)
-        sorts = self._sort_numbers()
-        for node in range(1, len(tree)):
-            if (wanted is None or sorts[node] == wanted) and (not text or text in tree.name(node).casefold()):
-                keep[node] = True
+        tree = self.tree
+        keep = named(tree, text) if text else np.ones(len(tree), np.bool_)
+        if sort is not None:
+            keep &= self.sorts == list(Sort).index(sort)
+        keep[0] = False
         above = np.flatnonzero(keep)
         while len(above):
             above = np.unique(tree.parent[above])
@@ -274,27 +279,53 @@ class ArchiveListing:
         self._keep = keep
 
     def counts(self) -> dict[Sort, int]:
-        numbers, how_many = np.unique(self._sort_numbers()[1:], return_counts=True)
+        numbers, how_many = np.unique(self.sorts[1:], return_counts=True)
         sorts = list(Sort)
         return {sorts[n]: int(count) for n, count in zip(numbers.tolist(), how_many.tolist(), strict=True) if n >= 0}
-
-    def _sort_numbers(self) -> NDArray[np.int64]:
-        """The type of every node as its number in :class:`Sort`, worked out once."""
-        if self._sorts is None:
-            numbers = {sort: i for i, sort in enumerate(Sort)}
-            folder, link = numbers[Sort.FOLDERS], numbers[Sort.LINKS]
-            self._sorts = np.full(len(self.tree), folder, np.int64)
-            kinds = self.tree.catalog.kind.tolist()
-            for row, raw in enumerate(self.tree.catalog.names.all_raw()):
-                if kinds[row] == Kind.LINK:
-                    self._sorts[row + 1] = link
-                elif kinds[row] != Kind.DIR:
-                    self._sorts[row + 1] = numbers[sort_of(raw.rpartition(b"/")[2].decode("utf-8", "replace"))]
-        return self._sorts
 
     def node_of(self, path: str) -> int | None:
         """The row of a path in the archive, or None."""
         return self.tree.find(path)
+
+
+def sorts_of(tree: ArchiveTree) -> NDArray[np.int64]:
+    """The type of every node as its number in :class:`Sort`; for a million nodes this is work for the background."""
+    numbers = {sort: i for i, sort in enumerate(Sort)}
+    sorts = np.full(len(tree), numbers[Sort.FOLDERS], np.int64)
+    known: dict[bytes, int] = {}
+    found = []
+    for raw in tree.catalog.names.all_raw():
+        ending = raw[raw.rfind(b"/") + 1 :].rpartition(b".")[2][:_LONGEST_ENDING]
+        number = known.get(ending)
+        if number is None:
+            name = raw.rpartition(b"/")[2].decode("utf-8", "replace")
+            number = numbers[sort_of(name)]
+            if b"." in raw[raw.rfind(b"/") + 1 :]:
+                known[ending] = number
+        found.append(number)
+    kinds = tree.catalog.kind
+    rows = np.array(found, np.int64)
+    rows[kinds == Kind.DIR] = numbers[Sort.FOLDERS]
+    rows[kinds == Kind.LINK] = numbers[Sort.LINKS]
+    sorts[1 : len(rows) + 1] = rows
+    return sorts
+
+
+def named(tree: ArchiveTree, text: str) -> NDArray[np.bool_]:
+    """Which nodes have a text in their names, upper and lower case alike."""
+    keep = np.zeros(len(tree), np.bool_)
+    text = text.casefold()
+    count = len(tree.catalog)
+    candidates: Iterable[int] = range(1, count + 1)
+    if text.isascii():  # one search through all names finds the few that are worth a closer look
+        names = tree.catalog.names
+        marked = np.zeros(len(names.blob), np.bool_)
+        marked[[match.start() for match in re.finditer(re.escape(text.encode()), names.blob.lower())]] = True
+        candidates = [row + 1 for row in names.rows_with(marked)]
+    for node in (*candidates, *range(count + 1, len(tree))):
+        if text in tree.name(node).casefold():
+            keep[node] = True
+    return keep
 
 
 @dataclass(slots=True)

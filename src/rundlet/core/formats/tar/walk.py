@@ -267,16 +267,14 @@ class Walker:
         good = len(at) if fit.all() else int(np.argmin(fit))
         table = table[:good]
         first = len(m.names)
-        names = _plain_names(table)
+        names, folder_like = _plain_names(table)
         types = table[:, TYPE]
         kinds = np.zeros(good, np.int64)
         for value, kind in _KINDS.items():
             kinds[types == value] = kind
         for i in np.flatnonzero((types == Type.HARD) | (types == Type.SYMBOLIC)).tolist():
             m.links[first + i] = text(table[i, LINK].tobytes())
-        for i in np.flatnonzero(kinds == Kind.FILE).tolist():
-            if names[i].endswith(b"/"):
-                kinds[i] = Kind.DIR  # the oldest writers had no type for folders
+        kinds[(kinds == Kind.FILE) & folder_like] = Kind.DIR  # the oldest writers had no type for folders
         times = octal(table[:, MTIME])
         for i in np.flatnonzero(table[:, MTIME.start] & 0x80).tolist():
             times[i] = number(table[i, MTIME].tobytes())
@@ -373,8 +371,8 @@ class Walker:
         return pairs, size
 
 
-def _plain_names(table: NDArray[np.uint8]) -> list[bytes]:
-    """The paths of plain headers, those that are in two fields or not ASCII with more care."""
+def _plain_names(table: NDArray[np.uint8]) -> tuple[list[bytes], NDArray[np.bool_]]:
+    """The paths of plain headers, those in two fields or not ASCII with more care, and which of them end in a slash."""
     field = np.ascontiguousarray(table[:, NAME])
     names: list[bytes] = field.view("S100").ravel().tolist()
     odd = (field >= 0x80).any(axis=1) | (table[:, PREFIX.start] != 0)
@@ -384,7 +382,7 @@ def _plain_names(table: NDArray[np.uint8]) -> list[bytes]:
     odd |= lengths != ends  # something stands behind the NUL
     for i in np.flatnonzero(odd).tolist():
         names[i] = _name(table[i].tobytes())
-    return names
+    return names, field[np.arange(len(field)), np.maximum(ends - 1, 0)] == ord("/")
 
 
 def _name(block: bytes) -> bytes:
