@@ -392,7 +392,7 @@ def test_failures_and_problems_are_said(
     stand(home / "x.zip")
     window.target.go.click()
     settle()
-    assert window.strip.last.text().endswith("1 problem.")
+    assert window.strip.last.text().endswith("1 problem: a: was left out: its content fails its checksum.")
     assert "a: was left out: its content fails its checksum" in window.strip.last.toolTip()
     shown = []
     monkeypatch.setattr(window_module, "show_in_file_manager", shown.append)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -120,6 +121,26 @@ def running(window: Window, world: Path) -> None:
     wait_until(lambda: "left" in window.strip.rows[window.jobs.running[0]].words.text())
 
 
+def locked(window: Window, world: Path) -> None:
+    """A locked archive after a wrong password."""
+    window.workspace.enter_file(world / "Archives" / "members only.zip")
+    settle(window)
+    window.how.unpack.lock.edit.setText("otter")
+    window.how.unpack.lock.open.click()
+    settle(window)
+
+
+def part_missing(window: Window, world: Path) -> None:
+    """What came of unpacking an archive one of whose parts is missing, among archives of every kind."""
+    window.workspace.enter_file(world / "Archives" / "part missing.zip.001")
+    settle(window)
+    window.target.go.click()
+    wait_until(lambda: not window.jobs.running)
+    shutil.rmtree(world / "Archives" / "sound", ignore_errors=True)
+    window.workspace.go(Place(world / "Archives"))
+    settle(window)
+
+
 def many_rows(window: Window, world: Path) -> None:
     """An archive of thousands of entries, in one of its folders."""
     window.workspace.enter_file(world / "Old logbook.zip")
@@ -140,6 +161,9 @@ SCENES: dict[str, tuple[Callable[[Window, Path], None], bool]] = {
     "unpack": (about_to_unpack, False),
     "unpack-dark": (about_to_unpack, True),
     "running": (running, False),
+    "locked": (locked, False),
+    "finished": (part_missing, False),
+    "error": (an_error, True),
 }
 """The pictures in the documentation: what they show, and whether in the dark."""
 

@@ -107,6 +107,7 @@ def _make_archives(world: Path) -> None:
     with (shelf / "damaged.zip").open("r+b") as out:
         out.seek(400_000)
         out.write(b"spilt tea")
+    os.utime(shelf / "damaged.zip", ((_SPRING + timedelta(days=17)).timestamp(),) * 2)
 
 
 def _pack(target: Path, items: list[Path], *, password: str = "", part_size: int = 0) -> None:

@@ -101,7 +101,10 @@ class Jobs(QObject):
 def outcome_of(title: str, report: Report) -> Outcome:
     """A report in a sentence."""
     problems = report.problems
-    left = f" {text.plural(len(problems), 'problem')}." if problems else ""
+    left = ""
+    if problems:
+        first = ", the first" if len(problems) > 1 else ""
+        left = f" {text.plural(len(problems), 'problem')}{first}: {problems[0]}."
     if report.verb == "pack":
         saved = report.bytes_in - report.bytes_out
         gain = f", {text.size(saved)} saved" if saved > 0 else ""

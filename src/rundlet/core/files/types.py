@@ -63,7 +63,10 @@ _NOUNS = {
 
 def sort_of(name: str) -> Sort:
     """The group of a file, by the ending of its name."""
-    return _BY_ENDING.get(name.rpartition(".")[2].lower(), Sort.OTHER) if "." in name else Sort.OTHER
+    stem, _, ending = name.rpartition(".")
+    if len(ending) == 3 and ending.isdigit() and "." in stem:
+        return sort_of(stem)  # a numbered part
+    return _BY_ENDING.get(ending.lower(), Sort.OTHER) if "." in name else Sort.OTHER
 
 
 def word_for(name: str) -> str:

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import threading
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import ArchiveReader, Kind
+from rundlet.core.formats.base import ArchiveReader, Kind, Unit
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.text import lower
-from rundlet.core.work.units import SharedUnits, run_side_by_side
+from rundlet.core.work.units import run_side_by_side
 
 
 def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None = None) -> Report:
@@ -34,7 +35,7 @@ def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None 
     report = Report("check", Path(reader.source.name), issues=list(reader.notices))
     lock = threading.Lock()
 
-    def work(units: SharedUnits) -> None:
+    def work(units: Iterator[Unit]) -> None:
         for unit in units:
             for row, chunks in unit.stream():
                 read, why = 0, ""

@@ -17,13 +17,13 @@ from rundlet.core.errors import Corrupt, NoSpace, OutOfDate, RundletError, file_
 from rundlet.core.files.landing import Landing, Made, make_root
 from rundlet.core.files.names import safe_link
 from rundlet.core.files.space import free_bytes
-from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind
+from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, Unit
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK, KIB, MAX_LINK_TARGET, MIB
 from rundlet.core.plans.unpack import Action, Step, UnpackPlan
 from rundlet.core.text import lower, quoted, size
-from rundlet.core.work.units import SharedUnits, run_side_by_side
+from rundlet.core.work.units import run_side_by_side
 
 _PERMISSIONS = 0o777
 _LOOK_EVERY = 64 * MIB
@@ -145,7 +145,7 @@ class _Run:
         landing.hard_link(first.target, step.target, replace=step.action == Action.REPLACE)
         self._done(step, 0, landing, tally)
 
-    def _work(self, wanted: dict[int, Step], units: SharedUnits) -> None:
+    def _work(self, wanted: dict[int, Step], units: Iterator[Unit]) -> None:
         """What one worker does: take units until there are none."""
         landing = Landing(self._plan.root, self._made)
         tally = _Tally()

@@ -37,6 +37,9 @@ _ENCRYPTED = int(Flag.ENCRYPTED)
 _STORED, _DEFLATED, _PPMD, _AES = int(Method.STORED), int(Method.DEFLATED), int(Method.PPMD), int(Method.AES)
 _WITHOUT_CHECKSUM = 2  # the second version of the AES scheme has its authentication code in place of the CRC
 _BATCH = 64
+_SIZES_DIFFER = "It is stored as it is, and yet its two sizes differ."
+_TOO_LITTLE = "It unpacks to less than its stated size."
+_WRONG_SUM = "Its content fails its checksum."
 
 
 class ZipReader(ArchiveReader):
@@ -95,7 +98,7 @@ class ZipReader(ArchiveReader):
         if batch:
             yield ZipUnit(self, batch, cost)
 
-    def content(self, row: int) -> Iterator[bytes]:
+    def content(self, row: int) -> Iterable[bytes]:
         """The content of one entry in chunks, with its size and checksum compared at the end.
 
         Raises:
@@ -106,19 +109,31 @@ class ZipReader(ArchiveReader):
         size, packed = catalog.size.item(row), catalog.packed.item(row)
         method, crc = self.directory.method.item(row), catalog.crc.item(row)
         raw: Iterable[bytes]
-        if self.catalog.encrypted[row]:
+        if catalog.encrypted.item(row):
             raw = self._decrypted(row, data_at)
             if method == _AES:
                 version, _, method = self.directory.aes[row]
                 crc = UNKNOWN if version == _WITHOUT_CHECKSUM else crc
-        elif method == _DEFLATED and size <= SMALL and packed <= SMALL:
-            plain = deflate_codec.decompress(read_exactly(self.source, data_at, packed), size)
-            return checked((plain,), size, crc)
+        elif size <= SMALL and packed <= SMALL and method in (_STORED, _DEFLATED):
+            return (self._whole(data_at, method, size, packed, crc),)
         else:
             raw = chunks(self.source, data_at, packed)
             if method == _STORED and size != packed:
-                raise Corrupt("It is stored as it is, and yet its two sizes differ.")
+                raise Corrupt(_SIZES_DIFFER)
         return checked(_decoded(method, raw, size, self._memory), size, crc)
+
+    def _whole(self, data_at: int, method: int, size: int, packed: int, crc: int) -> bytes:
+        """A small entry in one piece, compared with its size and checksum."""
+        data = read_exactly(self.source, data_at, packed)
+        if method == _DEFLATED:
+            data = deflate_codec.decompress(data, size)
+            if len(data) < size:
+                raise Truncated(_TOO_LITTLE)
+        elif size != packed:
+            raise Corrupt(_SIZES_DIFFER)
+        if crc32(data) != crc:
+            raise ChecksumMismatch(_WRONG_SUM)
+        return data
 
     def _data_start(self, row: int) -> int:
         """Where the packed data begins, after comparing the local header with the directory (section 4.3.7)."""
@@ -266,6 +281,6 @@ def checked(plain: Iterable[bytes], size: int, crc: int) -> Iterator[bytes]:
             seen = crc32(data, seen)
         yield data
     if total < size:
-        raise Truncated("It unpacks to less than its stated size.")
+        raise Truncated(_TOO_LITTLE)
     if crc not in (UNKNOWN, seen):
-        raise ChecksumMismatch("Its content fails its checksum.")
+        raise ChecksumMismatch(_WRONG_SUM)
