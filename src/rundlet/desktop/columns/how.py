@@ -22,7 +22,7 @@ from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.plans.unpack import UnpackClash
 from rundlet.desktop.models.listing import ArchiveListing
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import Choices, Column, heading, label
+from rundlet.desktop.widgets.basics import Choices, Column, heading, label, page_layout
 from rundlet.desktop.widgets.gauge import Gauge
 from rundlet.desktop.workspace import Choice, Place, UnpackDesk, Workspace
 
@@ -64,9 +64,7 @@ class PackPage(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(theme.sizes.gap)
+        column = page_layout(self)
         self.statement = label("Pack", "statement")
         column.addWidget(self.statement)
         self.formats = Choices([(f.info.id, f.info.id) for f in WRITABLE], name="Format")
@@ -110,9 +108,7 @@ class LockField(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(theme.sizes.space)
+        column = page_layout(self, gap=theme.sizes.space)
         column.addWidget(heading("Locked"))
         row = QHBoxLayout()
         self.edit = QLineEdit()
@@ -154,9 +150,7 @@ class UnpackPage(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(theme.sizes.gap)
+        column = page_layout(self)
         self.statement = label("", "statement")
         self.more = label("", "soft")
         self.gauge = Gauge()

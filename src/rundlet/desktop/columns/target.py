@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QStackedWidget,
     QToolButton,
     QTreeView,
-    QVBoxLayout,
     QWidget,
 )
 
@@ -26,7 +25,7 @@ from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.models.listing import LandingListing
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import Column, heading, label, restyle
+from rundlet.desktop.widgets.basics import Column, heading, label, page_layout, restyle
 from rundlet.desktop.widgets.gauge import Gauge
 from rundlet.desktop.workspace import Place, UnpackDesk, Workspace
 
@@ -107,9 +106,7 @@ class PackTarget(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(theme.sizes.gap)
+        column = page_layout(self)
         column.addWidget(heading("Name"))
         row = QHBoxLayout()
         self.name = QLineEdit()
@@ -190,9 +187,7 @@ class UnpackTarget(QWidget):
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
         self._workspace = workspace
-        column = QVBoxLayout(self)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(theme.sizes.gap)
+        column = page_layout(self)
         self.folder = FolderField("Folder to unpack into")
         column.addWidget(self.folder)
         self.own = QCheckBox("In a folder of its own")

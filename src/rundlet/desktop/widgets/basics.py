@@ -47,6 +47,14 @@ def restyle(widget: QWidget, name: str, value: str) -> None:
         widget.style().polish(widget)
 
 
+def page_layout(page: QWidget, *, gap: int | None = None) -> QVBoxLayout:
+    """A page's widgets one below the other, without a margin of its own."""
+    column = QVBoxLayout(page)
+    column.setContentsMargins(0, 0, 0, 0)
+    column.setSpacing(theme.sizes.gap if gap is None else gap)
+    return column
+
+
 class Column(QFrame):
     """A card with a heading, and a layout to fill."""
 

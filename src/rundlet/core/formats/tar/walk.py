@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, Truncated
+from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, RundletError, Truncated
 from rundlet.core.formats.base import NO_TIME, UNKNOWN, Catalog, Kind, NameTable
 from rundlet.core.formats.tar.headers import (
     BLOCK,
@@ -47,6 +47,7 @@ _KINDS = {
     Type.PIPE: Kind.OTHER,
     Type.GNU_DUMP: Kind.DIR,
 }
+_KNOWN_TYPES = frozenset(map(int, Type))
 _BILLION = 1_000_000_000
 _FAR = 1 << 33  # seconds that still fit into 64 bits as nanoseconds: until the year 2242
 
@@ -60,7 +61,18 @@ class Feed:
         self._chunks = chunks
         self._buffer = b""
         self._at = 0
+        self._fault: RundletError | None = None
         self.position = start
+
+    def _next(self) -> bytes:
+        """The next chunk, or nothing at the end. What once went wrong is said again to whoever asks later."""
+        if self._fault is not None:
+            raise self._fault
+        try:
+            return next(self._chunks, b"")
+        except RundletError as error:
+            self._fault = error
+            raise
 
     def read(self, count: int) -> bytes:
         """The next ``count`` bytes, or fewer at the end."""
@@ -72,7 +84,7 @@ class Feed:
             pieces = [self._buffer[self._at :]]
             missing = count - len(pieces[0])
             self._buffer, self._at = b"", 0
-            while missing > 0 and (chunk := next(self._chunks, b"")):
+            while missing > 0 and (chunk := self._next()):
                 pieces.append(chunk[:missing])
                 if len(chunk) > missing:
                     self._buffer, self._at = chunk, missing
@@ -83,7 +95,7 @@ class Feed:
 
     def window(self) -> tuple[bytes, int]:
         """What is in memory anyway, and where in it the next byte is: a whole header at least, but at the end."""
-        while len(self._buffer) - self._at < BLOCK and (chunk := next(self._chunks, b"")):
+        while len(self._buffer) - self._at < BLOCK and (chunk := self._next()):
             self._buffer, self._at = self._buffer[self._at :] + chunk, 0
         return self._buffer, self._at
 
@@ -334,25 +346,35 @@ class Walker:
         stored = 0 if kind in _NO_DATA else sizes.get(b"size", number(block[SIZE]))
         if stored < 0:
             raise Corrupt("A header has a size below nothing.")
+        name = _utf8(records.get(b"GNU.sparse.name", records.get(b"path", _name(block))))
+        entry_kind = _KINDS.get(Type(kind) if kind in _KNOWN_TYPES else Type.FILE, Kind.FILE)
+        if entry_kind == Kind.FILE and name.endswith(b"/"):
+            entry_kind = Kind.DIR
+        mtime_ns = _nanoseconds(records[b"mtime"]) if b"mtime" in records else _in_reach(number(block[MTIME]))
+        mode = number(block[100:108]) & 0o7777
+        stretches: Stretches | None = []
+        size = stored
+        is_sparse = True
+        if kind == Type.GNU_SPARSE:
+            stretches, size = self._gnu_sparse(block)
+        elif records.get(b"GNU.sparse.major") == b"1":
+            stretches, size = None, sizes.get(b"GNU.sparse.realsize", stored)
+        elif b"GNU.sparse.map" in records or data:
+            stretches = sparse_pairs(records, data)
+            size = sizes.get(b"GNU.sparse.size", sizes.get(b"GNU.sparse.realsize", stored))
+        else:
+            is_sparse = False
+        # Nothing can fail any more, so that no column is longer than another.
         m = self.members
         row = len(m.names)
-        m.names.append(_utf8(records.get(b"GNU.sparse.name", records.get(b"path", _name(block)))))
-        entry_kind = _KINDS.get(Type(kind) if kind in set(Type) else Type.FILE, Kind.FILE)
-        if entry_kind == Kind.FILE and m.names[-1].endswith(b"/"):
-            entry_kind = Kind.DIR
-        m.kind.append(entry_kind)
         if kind in (Type.HARD, Type.SYMBOLIC):
             m.links[row] = records.get(b"linkpath", text(block[LINK]))
-        m.mtime_ns.append(_nanoseconds(records[b"mtime"]) if b"mtime" in records else _in_reach(number(block[MTIME])))
-        m.mode.append(number(block[100:108]) & 0o7777)
-        size = stored
-        if kind == Type.GNU_SPARSE:
-            m.sparse[row], size = self._gnu_sparse(block)
-        elif b"GNU.sparse.major" in records and records[b"GNU.sparse.major"] == b"1":
-            m.sparse[row], size = None, sizes.get(b"GNU.sparse.realsize", stored)
-        elif b"GNU.sparse.map" in records or data:
-            m.sparse[row] = sparse_pairs(records, data)
-            size = sizes.get(b"GNU.sparse.size", sizes.get(b"GNU.sparse.realsize", stored))
+        if is_sparse:
+            m.sparse[row] = stretches
+        m.names.append(name)
+        m.kind.append(entry_kind)
+        m.mtime_ns.append(mtime_ns)
+        m.mode.append(mode)
         m.size.append(size)
         m.data_at.append(self._feed.position)
         m.stored.append(stored)
