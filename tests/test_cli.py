@@ -134,6 +134,19 @@ def test_version_and_help(run) -> None:
     assert "--into" in run("unpack", "--help")[1]
 
 
+def test_without_a_display_it_says_so(run, monkeypatch: pytest.MonkeyPatch) -> None:
+    for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
+        monkeypatch.delenv(name, raising=False)
+    status, _, lines = run("some-folder")
+    assert (status, len(lines)) == (2, 1)
+    assert "no display" in lines[0]
+    monkeypatch.setenv("DISPLAY", ":0")
+    monkeypatch.setitem(sys.modules, "rundlet.desktop.app", None)
+    status, _, lines = run()
+    assert (status, len(lines)) == (2, 1)
+    assert "a part of the system is missing" in lines[0]
+
+
 def test_as_a_command_with_a_closed_pipe(tmp_path: Path) -> None:
     (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"entry %d" % i) for i in range(20_000)]))
     command = f"{sys.executable} -m rundlet list {tmp_path / 'x.zip'} | head -n 1"

@@ -54,10 +54,23 @@ def main(arguments: Sequence[str] | None = None) -> int:
         print(_USAGE)
         return DONE
     if not words or words[0] not in VERBS:
-        from rundlet.desktop.app import main as open_window
-
-        return open_window(words)
+        return _open_window(words)
     return _run(words[0], words[1:])
+
+
+def _open_window(words: list[str]) -> int:
+    if not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        print(
+            "rundlet: There is no display to open a window on; “rundlet --help” says what works without.",
+            file=sys.stderr,
+        )
+        return FAILED
+    try:
+        from rundlet.desktop.app import main as open_window
+    except ImportError as error:
+        print(f"rundlet: The window can't start, as a part of the system is missing: {error}", file=sys.stderr)
+        return FAILED
+    return open_window(words)
 
 
 # Workers that wait for each other's turn at the interpreter do not wait for long.
