@@ -427,6 +427,26 @@ def test_models_keep_qts_rules(window: Window, settle, stand, home: Path, qtmode
     assert [listing.record(n).name for n in listing.children(0)] == ["tree", "x.zip"]
 
 
+def test_every_order_is_to_be_had(window: Window, settle, stand, home: Path) -> None:
+    files_in(home / "f", "b.txt x.csv c.txt a10.md a9.md")
+    (home / "f" / "z.txt").write_bytes(b"small")
+    os.utime(home / "f" / "b.txt", (10, 10))
+    stand(home / "f")
+    names = lambda: [window.source.model.data(window.source.model.index(i, 0)) for i in range(6)]  # noqa: E731
+    assert names() == ["a9.md", "a10.md", "b.txt", "c.txt", "x.csv", "z.txt"]
+    expected = {"kind": "x.csv a9.md a10.md b.txt c.txt z.txt", "size": "a10.md", "time of change": "b.txt"}
+    actions = {action.text(): action for action in window.source.order_menu().actions()}
+    actions["Sort by kind"].trigger()
+    assert names() == expected["kind"].split()
+    actions["Sort by size"].trigger()
+    assert (names()[0], names()[-1]) == (expected["size"], "z.txt")
+    actions["Sort by time of change"].trigger()
+    assert names()[-1] == expected["time of change"]
+    header = window.source.view.header()
+    QTest.mouseClick(header.viewport(), LEFT, NONE, QPoint(20, header.height() // 2))
+    assert names()[0] in ("a9.md", "z.txt")
+
+
 def test_light_dark_large_and_small(window: Window, settle, stand, home: Path) -> None:
     make_tree(home)
     stand(home)

@@ -19,6 +19,7 @@ from PySide6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent, QMouseEvent, Q
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
+    QMenu,
     QPushButton,
     QStackedLayout,
     QTreeView,
@@ -39,6 +40,7 @@ from rundlet.desktop.workspace import Choice, Workspace
 
 _HINT = "Tick or Ctrl-click to choose. Shift picks a run, Ctrl takes one back out."
 _EXPAND_UP_TO = 12
+_ORDER_WORDS = {"name": "name", "kind": "kind", "size": "size", "share": "share", "changed": "time of change"}
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -172,10 +174,29 @@ class FromColumn(Column):
         header.setSectionsMovable(False)
         header.setMinimumSectionSize(theme.sizes.control)
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        header.customContextMenuRequested.connect(self._offer_orders)
         samples = {1: "GeoJSON map ", 2: "1000.0 kB ", 3: "Share of most", 4: "29/12/2031 "}
         for column, sample in samples.items():
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
             header.resizeSection(column, theme.text_width(sample) + 2 * theme.sizes.gap)
+
+    def order_menu(self) -> QMenu:
+        """Every order that the list can be put in, also by what has no column where it is narrow."""
+        menu = QMenu(self)
+        for column, key in enumerate(COLUMNS):
+            action = menu.addAction(f"Sort by {_ORDER_WORDS[key]}")
+            action.setData(column)
+            action.triggered.connect(self._order_chosen)
+        return menu
+
+    def _offer_orders(self, at: QPoint) -> None:
+        self.order_menu().popup(self.view.header().mapToGlobal(at))
+
+    def _order_chosen(self) -> None:
+        column = self.sender().data()  # type: ignore[attr-defined]
+        largest_first = COLUMNS[column] in ("size", "share", "changed")
+        self.view.sortByColumn(column, Qt.SortOrder.DescendingOrder if largest_first else Qt.SortOrder.AscendingOrder)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Where it is narrow, names get the room of the kinds, which the icons tell too."""
