@@ -66,16 +66,25 @@ def _codec_rows(folder: Path) -> None:
             row(name, "zlib level 6, one thread", raw / took, goal if workers == 2 else "", f"{larger:+.1%}")
     inflate = seconds(lambda: [zlib.decompress(d, -15) for d in packed])
     _pack(target, [corpus], 6)
+    _unpack_rows("unpack to memory, many small files among it", target, folder, inflate)
+    large = [corpus / "table.csv", *sorted((corpus / "programs").iterdir(), key=lambda path: path.stat().st_size)[-8:]]
+    bare = [zlib.compress(path.read_bytes(), 6, -15) for path in large]
+    inflate = seconds(lambda: [zlib.decompress(d, -15) for d in bare])
+    _pack(target, large, 6)
+    _unpack_rows("unpack to memory, large files", target, folder, inflate)
+
+
+def _unpack_rows(work: str, target: Path, folder: Path, inflate: float) -> None:
     for workers in (1, 2):
         number = 0
 
         def once(workers: int = workers) -> None:
             nonlocal number
             number += 1
-            _unpack(target, folder / f"out-{workers}-{number}", workers)
+            _unpack(target, folder / f"out-{target.stat().st_size}-{workers}-{number}", workers)
 
         took = seconds(once)
-        name = f"unpack to memory, {workers} core{'s' * (workers > 1)}"
+        name = f"{work}, {workers} core{'s' * (workers > 1)}"
         row(name, "zlib inflate, one thread", inflate / took, "2.5" if workers == 2 else "")
 
 

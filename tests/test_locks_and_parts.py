@@ -281,6 +281,10 @@ def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureF
     (folder / "x.zip.001").unlink()
     with pytest.raises(MissingPart):
         open_archive(folder / "x.zip.002")
+    for name in ("y.zip.9999", "z.zip.002"):
+        (tmp_path / name).write_bytes(raw_zip([Raw(b"a")]))
+        with pytest.raises(MissingPart, match="the first of them"):
+            open_archive(tmp_path / name)
     (tmp_path / "report.2024").write_bytes(raw_zip([Raw(b"a")]))
     reader = open_archive(tmp_path / "report.2024")
     assert len(reader.catalog) == 1

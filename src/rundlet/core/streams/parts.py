@@ -21,12 +21,13 @@ from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK
 from rundlet.core.streams.sinks import NewFile
 from rundlet.core.streams.sources import ByteSource, FileSource
-from rundlet.core.text import lower, number, quoted
+from rundlet.core.text import lower, number, plural, quoted
 
 _PLAIN = re.compile(r"(?P<stem>.+)\.(?P<number>\d{3,5})$")
 _DIVIDED = re.compile(r"(?P<stem>.+)\.z(?P<number>\d{2,3})$", re.IGNORECASE)
 _ENDINGS = (".zip", ".7z", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz", ".tbz2", ".txz", ".tzst")
 _MOST_PARTS = 9999
+_MOST_MISSING = 50  # with more of them gone there is nothing left to look at
 _LEAST_PART = 1000
 _PROBE = 4096
 
@@ -141,6 +142,13 @@ def _join(
     usual = max((p.stat().st_size for n, p in found.items() if n != max(found)), default=0)
     parts, issues = [], doubled
     count = max(found)
+    missing = [n for n in range(1, count + 1) if n not in found]
+    if missing and (not usual or len(missing) > _MOST_MISSING):
+        first = quoted(named(missing[0]))
+        what = f"{plural(len(missing), 'part')} of {quoted(stem)} before part {count}"
+        raise MissingPart(
+            f"Missing: {what}, the first of them {first}.", hint="Fetch what is missing into the same folder."
+        )
     opened: list[Part] = []
     try:
         for n in range(1, count + 1):
