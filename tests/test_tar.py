@@ -306,6 +306,8 @@ def test_foreign_tars_agree_with_the_standard_library(tmp_path: Path) -> None:
             reader = open_archive(path)
             compared += agrees(reader, theirs)
             reader.close()
+    if not found:
+        pytest.skip("there is no foreign tar on this machine")
     assert compared > 10
 
 
