@@ -91,6 +91,18 @@ def all_bytes(root: Path) -> list[bytes]:
     return [path.read_bytes() for path in sorted(root.rglob("*")) if path.is_file()]
 
 
+OPEN_WITH_TREE = """
+import sys, time
+from pathlib import Path
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.tree import ArchiveTree
+begin = time.perf_counter()
+reader = open_archive(Path(sys.argv[1]))
+tree = ArchiveTree(reader.catalog)
+print(time.perf_counter() - begin)
+"""
+
+
 def peak_memory(code: str, *words: str) -> tuple[float, int]:
     """Run Python code in a process of its own: what it printed as a number of seconds, and its peak memory in bytes."""
     measured = f"{code}\nimport resource\nprint(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024)"

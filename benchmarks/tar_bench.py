@@ -14,7 +14,7 @@ from pathlib import Path
 import numpy as np
 from backports import zstd
 
-from benchmarks.measure import MIB, all_bytes, head, mixed_corpus, peak_memory, row, scratch, seconds
+from benchmarks.measure import MIB, OPEN_WITH_TREE, all_bytes, head, mixed_corpus, peak_memory, row, scratch, seconds
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.work.pack import pack
@@ -59,17 +59,6 @@ def _pack_rows(folder: Path) -> None:
             row(name, "the codec alone, one thread", bare / took, "", f"{target.stat().st_size / sizes[0] - 1:+.1%}")
 
 
-_OURS = """
-import sys, time
-from pathlib import Path
-from rundlet.core.formats.detect import open_archive
-from rundlet.core.formats.tree import ArchiveTree
-begin = time.perf_counter()
-reader = open_archive(Path(sys.argv[1]))
-tree = ArchiveTree(reader.catalog)
-print(time.perf_counter() - begin)
-"""
-
 _THEIRS = """
 import sys, time, tarfile
 begin = time.perf_counter()
@@ -86,7 +75,7 @@ def _list_row(folder: Path) -> None:
             info.mtime = 1_700_000_000
             out.write(info.tobuf(tarfile.USTAR_FORMAT))
         out.write(bytes(1024))
-    ours, our_peak = peak_memory(_OURS, str(target))
+    ours, our_peak = peak_memory(OPEN_WITH_TREE, str(target))
     theirs, their_peak = peak_memory(_THEIRS, str(target))
     note = f"{ours:.1f} s; memory {our_peak / MIB:.0f} against {their_peak / MIB:.0f} MiB"
     row("open 1,000,000 entries with the folder tree", "the standard library", theirs / ours, "12", note)

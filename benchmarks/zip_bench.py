@@ -7,7 +7,18 @@ import zipfile
 import zlib
 from pathlib import Path
 
-from benchmarks.measure import MIB, all_bytes, head, mixed_corpus, peak_memory, row, scratch, seconds, small_files
+from benchmarks.measure import (
+    MIB,
+    OPEN_WITH_TREE,
+    all_bytes,
+    head,
+    mixed_corpus,
+    peak_memory,
+    row,
+    scratch,
+    seconds,
+    small_files,
+)
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
@@ -122,17 +133,6 @@ def _small_rows(folder: Path) -> None:
     row("unpack 20,000 small files", "bare loop that writes them", writing / took, "0.67")
 
 
-_OURS = """
-import sys, time
-from pathlib import Path
-from rundlet.core.formats.detect import open_archive
-from rundlet.core.formats.tree import ArchiveTree
-begin = time.perf_counter()
-reader = open_archive(Path(sys.argv[1]))
-tree = ArchiveTree(reader.catalog)
-print(time.perf_counter() - begin)
-"""
-
 _THEIRS = """
 import sys, time, zipfile
 begin = time.perf_counter()
@@ -146,7 +146,7 @@ def _list_row(folder: Path) -> None:
     with zipfile.ZipFile(target, "w") as out:
         for i in range(_MILLION):
             out.writestr(zipfile.ZipInfo(f"folder {i // 1000:04d}/entry number {i:07d}.txt"), b"")
-    ours, our_peak = peak_memory(_OURS, str(target))
+    ours, our_peak = peak_memory(OPEN_WITH_TREE, str(target))
     theirs, their_peak = peak_memory(_THEIRS, str(target))
     note = f"{ours:.1f} s; memory {our_peak / MIB:.0f} against {their_peak / MIB:.0f} MiB"
     row("open 1,000,000 entries with the folder tree", "the standard library", theirs / ours, "5", note)

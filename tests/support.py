@@ -11,6 +11,10 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
+from rundlet.core.errors import RundletError
+from rundlet.core.formats.base import ArchiveReader, Kind
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, plan_pack
@@ -148,3 +152,15 @@ def _walk(place: Path) -> Iterator[Path]:
         dirs.sort()
         for name in sorted(files):
             yield Path(folder, name)
+
+
+def contents(reader: ArchiveReader, kinds: Sequence[Kind] = tuple(Kind)) -> dict[str, bytes]:
+    """Every entry's content, or an error's words in its place."""
+    found = {}
+    for unit in reader.units(np.flatnonzero(np.isin(reader.catalog.kind, kinds))):
+        for row, chunks in unit.stream():
+            try:
+                found[reader.catalog.path(row)] = b"".join(chunks)
+            except RundletError as error:
+                found[reader.catalog.path(row)] = b"!" + str(error).encode()
+    return found

@@ -28,7 +28,7 @@ from rundlet.core.formats.tar.headers import checksums_fit, is_header
 from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.unpack import unpack
-from support import foreign_archives, make_tree, pack_to, snapshot, unpack_to
+from support import contents, foreign_archives, make_tree, pack_to, snapshot, unpack_to
 
 FORMATS = ("tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst")
 
@@ -49,21 +49,14 @@ def _plain(data: bytes) -> bytes:
     return zstd.decompress(data) if data[:4] == b"\x28\xb5\x2f\xfd" else data
 
 
-def contents(reader: ArchiveReader) -> dict[str, bytes]:
-    found = {}
-    for unit in reader.units(np.flatnonzero(reader.catalog.kind == Kind.FILE)):
-        for row, chunks in unit.stream():
-            try:
-                found[reader.catalog.path(row)] = b"".join(chunks)
-            except RundletError as error:
-                found[reader.catalog.path(row)] = b"!" + str(error).encode()
-    return found
-
-
 def _readable(name: str) -> str:
     """The library keeps bytes that are not UTF-8; we read them as Latin-1."""
     raw = name.encode("utf-8", "surrogateescape")
     return raw.decode("utf-8") if name.isprintable() else raw.decode("latin-1")
+
+
+def files_of(reader: ArchiveReader) -> dict[str, bytes]:
+    return contents(reader, [Kind.FILE])
 
 
 def agrees(reader: ArchiveReader, theirs: tarfile.TarFile) -> int:
@@ -71,7 +64,7 @@ def agrees(reader: ArchiveReader, theirs: tarfile.TarFile) -> int:
     members = theirs.getmembers()
     ours = list(reader.catalog)
     assert [e.path.rstrip("/") for e in ours] == [_readable(m.name).rstrip("/") for m in members]
-    content = contents(reader)
+    content = files_of(reader)
     for entry, member in zip(ours, members, strict=True):
         kinds = {
             Kind.FILE: member.isreg(),
@@ -248,7 +241,7 @@ def test_old_and_rare_headers() -> None:
     reader = open_source(MemorySource(data, "x.tar"))
     assert not reader.notices
     entries = {e.path: e for e in reader.catalog}
-    content = contents(reader)
+    content = files_of(reader)
     assert entries["v7 folder/"].kind == Kind.DIR
     assert content["v7 file"] == b"abc"
     assert entries["ü signed"].kind == Kind.FILE
@@ -315,7 +308,7 @@ def test_foreign_lone_files_and_package_members(tmp_path: Path) -> None:
     lone = [p for p in foreign_archives([".gz"], 60) if ".tar." not in p.name]
     for path in lone:
         reader = open_archive(path)
-        assert b"".join(contents(reader).values()) == gzip.decompress(path.read_bytes())
+        assert b"".join(files_of(reader).values()) == gzip.decompress(path.read_bytes())
         reader.close()
     for package in sorted(Path("/var/cache/apt/archives").glob("*.deb"))[:6]:
         for name, data in _ar_members(package.read_bytes()).items():
@@ -359,7 +352,7 @@ def test_several_members_streams_and_padding() -> None:
             assert len(notes.points) == (1 if packing.id == "lzma" else 2)
             reader = open_source(source)
             assert reader.info.id == f"tar.{packing.id}"
-            assert len(contents(reader)["a"]) == 300_000
+            assert len(files_of(reader)["a"]) == 300_000
     reader = open_source(MemorySource(cases["bz2"] + b"junk", "x"))
     assert "4 bytes behind its end" in str(reader.notices[0])
 
@@ -412,13 +405,13 @@ SAMPLES = {
     "zst": zstd.compress(SAMPLE),
     "lzma": lzma.compress(SAMPLE, lzma.FORMAT_ALONE),
 }
-GOOD = contents(open_source(MemorySource(SAMPLE, "s")))
+GOOD = files_of(open_source(MemorySource(SAMPLE, "s")))
 
 
 def _survives(data: bytes, *, checked: bool) -> None:
     try:
         reader = open_source(MemorySource(data, "s"))
-        found = contents(reader)
+        found = files_of(reader)
     except RundletError as error:
         assert str(error).endswith(".")
         return
@@ -458,7 +451,7 @@ def test_damage_ends_the_list_and_is_said() -> None:
     assert "the list ends after" in str(reader.notices[0])
     broken = bytearray(gzip.compress(SAMPLE * 1))
     broken[-6] ^= 1
-    found = contents(open_source(MemorySource(bytes(broken), "s")))
+    found = files_of(open_source(MemorySource(bytes(broken), "s")))
     assert found["folder/ü"].startswith((b"text", b"!"))
     assert is_header(SAMPLE) and not is_header(bytes(512))
     assert not checksums_fit(np.zeros((1, 512), np.uint8))[0]
@@ -519,7 +512,7 @@ def test_one_entry_out_of_a_foreign_gzip_does_not_begin_at_the_beginning(
             (unit,) = reader.units(np.array([row]))
             assert unit.cost < 11_000_000
             assert b"".join(next(iter(unit.stream()))[1]) == datas[f"f{row}"]
-        assert contents(reader) == datas
+        assert files_of(reader) == datas
         reader.close()
 
 

@@ -12,33 +12,20 @@ import zipfile
 import zlib
 from pathlib import Path
 
-import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.errors import FormatError, RundletError, Truncated
-from rundlet.core.formats.base import ArchiveReader, Kind
+from rundlet.core.formats.base import Kind
 from rundlet.core.formats.detect import open_archive, open_source
 from rundlet.core.formats.tree import ArchiveTree
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.check import check
-from support import Raw, foreign_archives, make_tree, pack_to, raw_zip, snapshot, unpack_to
+from support import Raw, contents, foreign_archives, make_tree, pack_to, raw_zip, snapshot, unpack_to
 
 GIB = 1 << 30
-
-
-def contents(reader: ArchiveReader) -> dict[str, bytes]:
-    """Every entry's content, or an error's words in its place."""
-    found = {}
-    for unit in reader.units(np.arange(len(reader.catalog))):
-        for row, chunks in unit.stream():
-            try:
-                found[reader.catalog.path(row)] = b"".join(chunks)
-            except RundletError as error:
-                found[reader.catalog.path(row)] = b"!" + str(error).encode()
-    return found
 
 
 @pytest.mark.parametrize("level", range(10))

@@ -14,9 +14,6 @@ CHUNK = 256 * KIB
 SMALL = 1 * MIB
 """Entries up to this size are handled whole in memory: one codec call is twice as fast as a stream."""
 
-PIECE = 1 * MIB
-"""Bytes of a large file that one core compresses at a time; larger pieces gain under 0.05 % of size."""
-
 INDEX_FROM = 8 * MIB
 """Compressed archives from this size on keep an index in the cache; smaller ones are read again as quickly."""
 

@@ -141,12 +141,6 @@ def part_missing(window: Window, world: Path) -> None:
     settle(window)
 
 
-def many_rows(window: Window, world: Path) -> None:
-    """An archive of thousands of entries, in one of its folders."""
-    window.workspace.enter_file(world / "Old logbook.zip")
-    settle(window)
-
-
 def an_error(window: Window, world: Path) -> None:
     """Going into a file that is not an archive."""
     window.workspace.go(Place(world / "2031 spring"))

@@ -52,7 +52,6 @@ class FileSource:
             what = "a folder" if stat.S_ISDIR(status.st_mode) else "not an ordinary file"
             raise FileProblem(f"{quoted(path.name)} is {what}, not an archive.", errno=0)
         self.size = os.lseek(self._fd, 0, os.SEEK_END)
-        self._print = _fingerprint(status)
 
     def read_at(self, offset: int, length: int) -> bytes:
         try:

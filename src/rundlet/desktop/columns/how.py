@@ -30,8 +30,8 @@ _LEVEL_WORDS = ("as is", "quick", "quick", "balanced", "balanced", "balanced", "
 
 _CLASH_WORDS = {
     UnpackClash.RENAME: "Keep both, number the new one",
-    UnpackClash.NEWER: "Replace it if ours is newer",
-    UnpackClash.REPLACE: "Replace it",
+    UnpackClash.NEWER: "Replace it for good if ours is newer",
+    UnpackClash.REPLACE: "Replace it for good",
     UnpackClash.SKIP: "Leave it, skip ours",
 }
 

@@ -124,7 +124,8 @@ class Strip(QFrame):
 def progress_words(progress: Progress) -> str:
     """Progress in words."""
     if progress.fraction is None:
-        return progress.phase or "beginning"
+        phase = progress.phase or "beginning"
+        return f"{phase} · paused" if progress.paused else phase
     parts = [f"{progress.fraction:.0%}"]
     if progress.paused:
         parts.append("paused")

@@ -18,7 +18,6 @@ USTAR = b"ustar\x0000"
 GNU = b"ustar  \x00"
 
 NAME = slice(0, 100)
-MODE = slice(100, 108)
 SIZE = slice(124, 136)
 MTIME = slice(136, 148)
 CHECKSUM = slice(148, 156)

@@ -38,7 +38,6 @@ class TarWriter:
         self._packer = packer
         self._names: dict[tuple[int, int], bytes] = {}
         self._written = 0
-        self._rest = b""
 
     def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
         stream = self._counted(self._entries(items, job, report))
