@@ -12,10 +12,10 @@ from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sources import ByteSource, FileSource
 from rundlet.core.text import quoted
 
-FORMATS: tuple[Format, ...] = (zip_format.FORMAT, tar.PLAIN, *tar.PACKED, *lone.FORMATS)
-"""In the order in which they are looked for: what is within a stream before the stream alone."""
+FORMATS: tuple[Format, ...] = (tar.PLAIN, *tar.PACKED, *lone.FORMATS, zip_format.FORMAT)
+"""In the order in which they are looked for. zip comes last: it is also told by its end, which may stand in any file."""
 
-WRITABLE: tuple[Format, ...] = tuple(known for known in FORMATS if known.info.writes)
+WRITABLE: tuple[Format, ...] = (zip_format.FORMAT, *(f for f in FORMATS[:-1] if f.info.writes))
 """Those that new archives can be made in."""
 
 
