@@ -4,9 +4,15 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import tar_bench, window_bench, zip_bench
+from benchmarks import seven_bench, tar_bench, trial_bench, window_bench, zip_bench
 
-TABLES = {"zip": zip_bench.run, "tar": tar_bench.run, "window": window_bench.run}
+TABLES = {
+    "zip": zip_bench.run,
+    "7z": seven_bench.run,
+    "tar": tar_bench.run,
+    "window": window_bench.run,
+    "trial": trial_bench.run,
+}
 
 for name in sys.argv[1:] or TABLES:
     TABLES[name]()

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import atexit
 import os
+import shutil
+import tempfile
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -10,6 +13,13 @@ from pathlib import Path
 import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+# Where the trash is, is settled once for the whole process.
+_DATA = Path(tempfile.mkdtemp(prefix="rundlet-tests-"))
+os.environ["XDG_DATA_HOME"] = str(_DATA)
+atexit.register(shutil.rmtree, _DATA, ignore_errors=True)
+
+
+from windows import settle, stand, window  # noqa: E402, F401 - after the platform is settled
 
 
 @pytest.fixture(autouse=True)
@@ -27,3 +37,10 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     place.mkdir()
     monkeypatch.setenv("HOME", str(place))
     return place
+
+
+@pytest.fixture
+def trash() -> Iterator[Path]:
+    """The folder with what was moved to the trash; empty at first."""
+    yield _DATA / "Trash" / "files"
+    shutil.rmtree(_DATA / "Trash", ignore_errors=True)

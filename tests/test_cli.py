@@ -12,6 +12,7 @@ import pytest
 
 from rundlet import __version__
 from rundlet.cli.main import main
+from rundlet.core.files.journal import Journal
 from support import Raw, make_tree, raw_zip, snapshot
 
 
@@ -44,6 +45,9 @@ def test_the_whole_way_round(run, tmp_path: Path) -> None:
     assert "tree/link → in/deep" in run("list", "x.zip")[1]
     assert run("unpack", "x.zip", "--into", "out")[::2] == (0, [])
     assert snapshot(tmp_path / "out" / "tree") == snapshot(tree)
+    records = Journal().records()[:2]
+    assert [record.verb for record in records] == ["unpack", "pack"]  # the log has them, too
+    assert records[0].can_undo and records[0].source == (str(tmp_path / "x.zip"),)
     assert run("check", "x.zip")[0] == 0
     assert json.loads(run("check", "--json", "x.zip")[1])["issues"] == []
 
@@ -87,6 +91,12 @@ def test_packing_plans_and_clashes(run, tmp_path: Path) -> None:
     assert run("pack", "x.zip", "a", "--on-clash", "rename")[0] == 0
     assert (tmp_path / "x (2).zip").exists()
     assert run("pack", "odd.ending", "a", "--format", "zip")[0] == 0
+    (tmp_path / "b").write_bytes(b"y" * 5000)
+    status, out, _ = run("pack", "x.zip", "a", "b", "--on-clash", "add", "--dry-run")
+    assert "Would add to" in out and "1 file" in out  # the other one is in it already
+    status, out, _ = run("pack", "x.zip", "a", "b", "--on-clash", "add", "--read-back")
+    assert status == 0 and out.startswith("Added 1 file to ")
+    assert [line.split()[-1] for line in run("list", "x.zip")[1].splitlines()[:2]] == ["a", "b"]
 
 
 FAILURES: list[tuple[Sequence[str], int, str]] = [

@@ -8,6 +8,7 @@ import io
 import itertools
 import lzma
 import os
+import random
 import struct
 import subprocess
 import sys
@@ -27,7 +28,7 @@ from hypothesis import strategies as st
 from rundlet.cli.main import main
 from rundlet.core.codecs.legacy_cipher import LegacyCipher
 from rundlet.core.errors import MissingPart, PasswordNeeded, PlanError, RundletError, WrongPassword
-from rundlet.core.formats.base import Opening, WriteOptions
+from rundlet.core.formats.base import Kind, Opening, WriteOptions
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive, open_source
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
@@ -35,7 +36,7 @@ from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.check import check
 from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
-from support import Raw, make_tree, pack_to, raw_zip, snapshot, unpack_to
+from support import Raw, contents, make_tree, pack_to, raw_zip, snapshot, unpack_to
 
 METHODS = ("deflate", "bzip2", "lzma", "zstd", "xz")
 
@@ -75,7 +76,8 @@ def test_methods_and_locks_come_back(tmp_path: Path, method: str, password: str)
         reader.unlock(password)
     elif method in ("deflate", "bzip2", "lzma"):
         with zipfile.ZipFile(target) as theirs:
-            assert theirs.testzip() is None
+            names = [name for name in theirs.namelist() if not name.endswith("/")]
+            assert {name: theirs.read(name) for name in names} == contents(reader, [Kind.FILE, Kind.LINK])
     unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
     reader.close()
     assert snapshot(tmp_path / "out" / "tree") == snapshot(tree)
@@ -153,6 +155,8 @@ def test_locks_of_other_writers(entry: Raw) -> None:
         read_all(data, "no, not this one")
     with pytest.raises(RundletError, match="locked with a password"):
         read_all(data)
+    slow = open_source(MemorySource(data, "x.zip")).unlock_seconds(np.array([0]))
+    assert (slow > 0) == (entry.method == 0)  # only the old cipher is slow, and how slow is said beforehand
     if entry.method == 0:
         with zipfile.ZipFile(io.BytesIO(data)) as theirs:
             assert theirs.read("e", b"pw") == b"some data " * 30
@@ -382,28 +386,42 @@ def _build(place: Path, tree: object) -> None:
         place.write_bytes(tree)
 
 
-@example(tree={"0": b"PK\x05\x06"}, fmt="tar", level=0, lock="", part=0)  # was once taken for a zip with a stub
+@example(tree={}, fmt="7z", level=1, lock="pass", part=4321, depth=40, large=1_300_000)
+@example(tree={}, fmt="zip", level=1, lock="pass", part=0, depth=40, large=1_300_000)
+@example(
+    tree={"0": b"PK\x05\x06"}, fmt="tar", level=0, lock="", part=0, depth=0, large=0
+)  # was once taken for a zip with a stub
 @given(
     tree=st.dictionaries(names, trees, max_size=4),
     fmt=st.sampled_from([known.info.id for known in WRITABLE]),
     level=st.integers(0, 7),
     lock=st.sampled_from(["", "", "pass"]),
     part=st.sampled_from([0, 0, 1000, 4321]),
+    depth=st.sampled_from([0, 0, 0, 40]),
+    large=st.sampled_from([0, 0, 0, 70_000, 1_300_000]),
 )
 @settings(
     deadline=None, max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow]
 )
 def test_any_tree_comes_back(
-    tmp_path: Path, tree: dict[str, object], fmt: str, level: int, lock: str, part: int
+    tmp_path: Path, tree: dict[str, object], fmt: str, level: int, lock: str, part: int, depth: int, large: int
 ) -> None:
+    """Odd names, empty things, links, deep folders, large files: packed any way it is the same when it comes out."""
     place = tmp_path / str(next(_numbers))
     place.mkdir()
     _build(place / "top", tree)
+    if depth or large:
+        deepest = place.joinpath("top", "deep and large", *["d"] * depth)
+        deepest.mkdir(parents=True)
+        words = b"%d drops and %d leaves, " * (large // 24) % tuple(range(large // 24 * 2))
+        (deepest / "large").write_bytes(random.Random(large).randbytes(large // 4) + words[: large // 2])
+    part = max(part, large // 40) if part else 0
     target = place / f"x.{fmt}"
-    password = lock if fmt == "zip" else ""
-    pack_with(target, [place / "top"], fmt=fmt, level=level, password=password, part_size=part)
-    reader = open_archive(place / f"x.{fmt}.001" if part else target)
-    if password:
+    password = lock if fmt in ("zip", "7z") else ""
+    hide = bool(password) and fmt == "7z" and bool(level % 2)
+    pack_with(target, [place / "top"], fmt=fmt, level=level, password=password, hide_names=hide, part_size=part)
+    reader = open_archive(place / f"x.{fmt}.001" if part else target, Opening(password=password or None))
+    if password and not reader.unlocked:
         reader.unlock(password)
     report = unpack(plan_unpack(reader, into=place / "out"), reader)
     reader.close()

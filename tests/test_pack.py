@@ -4,17 +4,24 @@ from __future__ import annotations
 
 import os
 import socket
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 
-from rundlet.core.errors import Cancelled, Clash, FileProblem, OutOfDate, PlanError
-from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.errors import Cancelled, Clash, Corrupt, FileProblem, OutOfDate, PlanError
+from rundlet.core.files.scan import LeaveOut
+from rundlet.core.files.types import Sort
+from rundlet.core.formats.base import WriteOptions
+from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
+from rundlet.core.formats.zip.writer import ZipWriter
 from rundlet.core.jobs.job import Job
 from rundlet.core.plans.pack import PackClash, plan_pack, suggested_stem
 from rundlet.core.streams import sinks
 from rundlet.core.work.pack import pack
-from support import make_tree, pack_to
+from rundlet.core.work.trial import Point, predicted, take_sample, that_fits, trial, try_one, worth_showing
+from support import make_tree, pack_to, snapshot, unpack_to
 
 ZIP = by_id("zip").info
 
@@ -141,3 +148,130 @@ def test_suggested_names(tmp_path: Path) -> None:
     assert suggested_stem([tmp_path / "spring"]) == "spring"
     assert suggested_stem([tmp_path / "spring" / "a.tar"]) == "a"
     assert suggested_stem([tmp_path / "spring" / "a.tar", tmp_path / "spring" / "b"]) == "spring"
+
+
+@pytest.mark.parametrize("fmt", [known.info.id for known in WRITABLE])
+@pytest.mark.parametrize("part_size", [0, 100_000])
+def test_what_was_written_is_read_back_and_then_the_originals_go(
+    tmp_path: Path, trash: Path, fmt: str, part_size: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    tree = make_tree(tmp_path)
+    before = snapshot(tree)
+    how = {"info": by_id(fmt).info, "part_size": part_size, "level": 1}
+    real = os.pread
+
+    def failing(fd: int, count: int, at: int) -> bytes:
+        """A disk on which the archive, which has no name yet, comes back with one bit of a large file changed."""
+        data = real(fd, count, at)
+        if "#" in os.readlink(f"/proc/self/fd/{fd}") and at <= 90_000 < at + len(data):
+            data = data[: 90_000 - at] + bytes([data[90_000 - at] ^ 1]) + data[90_001 - at :]
+        return data
+
+    monkeypatch.setattr("rundlet.core.streams.sinks.os.pread", failing)
+    with pytest.raises(Corrupt, match=r"No archive was made: .* did not read back"):
+        pack(plan_pack([tree], target=tmp_path / "x", read_back=True, **how))
+    monkeypatch.setattr("rundlet.core.streams.sinks.os.pread", real)
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["tree"]
+    with pytest.raises(PlanError, match="go to the trash together"):
+        plan_pack([tree], target=tree / "x", trash=True, **how)
+    report = pack(plan_pack([tree], target=tmp_path / "x", trash=True, **how))
+    assert not report.issues
+    assert report.trashed == [str(tree)]
+    assert not tree.exists()
+    assert snapshot(trash / "tree") == before
+    unpack_to(tmp_path / ("x.001" if part_size else "x"), tmp_path / "out")
+    assert snapshot(tmp_path / "out" / "tree", times=False) == {
+        name: replace(node, seconds=0) for name, node in before.items()
+    }
+
+
+def test_a_file_that_changes_meanwhile_keeps_the_originals(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "a").write_bytes(b"one")
+    plan = plan_pack([tmp_path / "a"], target=tmp_path / "x.zip", info=by_id("zip").info, trash=True)
+    real = ZipWriter.finish
+
+    def slow(writer: ZipWriter) -> None:
+        (tmp_path / "a").write_bytes(b"two")
+        real(writer)
+
+    monkeypatch.setattr(ZipWriter, "finish", slow)
+    report = pack(plan)
+    assert [str(issue) for issue in report.issues] == [
+        "a: was changed while it was packed, so the archive holds it as it was before",
+        "x.zip: does not hold everything, so the originals stay where they are",
+    ]
+    assert (tmp_path / "a").read_bytes() == b"two"
+
+
+def test_hidden_files_and_empty_folders_can_be_left_out(tmp_path: Path) -> None:
+    tree = tmp_path / ".tree"
+    for name in ("a", ".b", "full/.c", "full/d", "empty/er", ".git/e"):
+        path = tree / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.mkdir() if name == "empty/er" else path.touch()
+    how = {"target": tmp_path / "x.zip", "info": by_id("zip").info}
+
+    def paths(leave_out: LeaveOut) -> set[str]:
+        return {item.path.removeprefix(".tree/") for item in plan_pack([tree], leave_out=leave_out, **how).items}
+
+    everything = {".tree", "a", ".b", "full", "full/.c", "full/d", "empty", "empty/er", ".git", ".git/e"}
+    assert paths(LeaveOut.NOTHING) == everything
+    assert paths(LeaveOut.HIDDEN) == {".tree", "a", "full", "full/d", "empty", "empty/er"}
+    assert paths(LeaveOut.EMPTY_FOLDERS) == everything - {"empty", "empty/er"}
+    assert paths(LeaveOut.HIDDEN | LeaveOut.EMPTY_FOLDERS) == {".tree", "a", "full", "full/d"}
+
+
+def test_the_trial_foretells_what_neighbours_share(tmp_path: Path) -> None:
+    """Files that are like those beside them, which a sample with gaps hardly shows."""
+    rng = np.random.default_rng(5)
+    tree = tmp_path / "tree"
+    tree.mkdir()
+    for i in range(20):
+        text = b" ".join(b"%d" % n for n in rng.integers(0, 10**6, 30_000))
+        for copy in "abc":
+            (tree / f"{i:02}{copy}.txt").write_bytes(text)
+    seven = by_id("7z").info
+    items = plan_pack([tree], target=tmp_path / "x.7z", info=seven).items
+    without = try_one(take_sample(items), seven, 3).size
+    real = pack_to(tmp_path / "x.7z", [tree], fmt="7z", level=3).bytes_out
+    foretold = predicted(items, seven, 3).size
+    assert real * 0.9 < foretold < 0.75 * without
+
+
+def test_the_trial_foretells_what_packing_gives(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    rng = np.random.default_rng(2)
+    tree = tmp_path / "tree"
+    tree.mkdir()
+    words = [b"brook", b"weir", b"heron", b"level", b"clear", b"and", b"the", b"low"]
+    for i in range(20):
+        text = b" ".join(words[j] + b"%d" % (j * i) for j in rng.integers(0, 8, 40_000))
+        (tree / f"{i}.txt").write_bytes(text)
+        (tree / f"{i}.jpg").write_bytes(rng.bytes(130_000))
+    items = plan_pack([tree], target=tmp_path / "x.zip", info=by_id("zip").info).items
+    sample = take_sample(items, budget=2 << 20)
+    assert 1 << 20 < sample.bytes <= 2 << 20 < sample.total
+    assert sample.hopeless == ((Sort.PICTURES, 20),)
+    points = {(point.fmt, point.level): point for point in trial(sample)}
+    assert set(points) == {(known.info.id, level) for known in WRITABLE for level in known.info.levels}
+    for fmt, level in [("zip", 5), ("7z", 3), ("tar", 0), ("tar.gz", 1), ("tar.zst", 5), ("tar.bz2", 9), ("7z", 0)]:
+        real = pack_to(tmp_path / "x", [tree], fmt=fmt, level=level).bytes_out
+        assert points[fmt, level].size == pytest.approx(real, rel=0.15), (fmt, level)
+        assert points[fmt, level].seconds > 0
+    seven = by_id("7z").info
+    plan = plan_pack([tree], target=tmp_path / "text.7z", info=seven, options=WriteOptions(3, method="ppmd"))
+    plain = predicted(items, seven, 3, method="ppmd")
+    real = pack(plan).bytes_out
+    assert abs(plain.size - real) < abs(points["7z", 3].size - real)
+    monkeypatch.setattr("rundlet.core.work.trial.try_one", lambda *_, **__: Point("7z", 3, 1, 5.0))
+    assert predicted(items, seven, 3).seconds == 5.0 < predicted(items, seven, 3, read_back=True).seconds
+    monkeypatch.undo()
+    shown = worth_showing(list(points.values()))  # which of the quick ones is there is up to the clock
+    smallest = min(points.values(), key=lambda point: point.size)
+    assert min(points[choice].size for choice in shown) <= smallest.size * 1.002
+    made_up = [Point("zip", 0, 100, 1.0), Point("zip", 5, 60, 2.0), Point("7z", 5, 60, 3.0), Point("7z", 9, 40, 9.0)]
+    assert worth_showing(made_up) == {("zip", 0), ("zip", 5), ("7z", 9)}
+    assert that_fits(list(points.values()), 1000) is None
+    fitting = that_fits(list(points.values()), sample.total * 4 // 5)
+    assert fitting is not None and fitting.size < sample.total * 4 // 5
+    nothing = take_sample([])
+    assert try_one(nothing, by_id("7z").info, 5).size < 200

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from rundlet.core.errors import Cancelled, NoSpace, OutOfDate
 from rundlet.core.files import space
 from rundlet.core.files.names import numbered, safe_link, safe_name, split_ending
+from rundlet.core.files.space import DiskRules
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.plans.unpack import Action, UnpackClash, needs_own_folder, own_folder_name, plan_unpack
@@ -201,10 +202,10 @@ class _EndsEarly(Job):
         if self._left < 0:
             if self._how == "cancel":
                 self.cancel()
-            elif self._how == "full":
-                raise OSError(28, "No space left on device")
-            else:
+            elif self._how == "fault":
                 _ = 1 / 0
+            elif count:  # where bytes are written, which is where a disk says that it is full
+                raise OSError(28, "No space left on device")
         super().advance(count, entries=entries)
 
 
@@ -282,3 +283,63 @@ def test_numbering_keeps_endings() -> None:
     assert numbered(".hidden", 2) == ".hidden (2)"
     assert split_ending("v1.2 final") == ("v1.2 final", "")
     assert stat.S_ISREG(0o100644)
+
+
+def test_what_is_there_already_is_left_alone_and_single_names_have_rules_of_their_own(tmp_path: Path) -> None:
+    """U4: the same content is known by size and checksum; any name can be decided about by itself."""
+    entries = [Raw(name) for name in (b"same", b"other", b"longer", b"own", b"in/same", b"edited")]
+    (tmp_path / "x.zip").write_bytes(raw_zip(entries))
+    place = tmp_path / "place"
+    (place / "in").mkdir(parents=True)
+    there = {"same": "content", "other": "CONTENT", "longer": "content!", "own": "content", "edited": "contend"}
+    for name, content in there.items():
+        (place / name).write_text(content)
+    (place / "in" / "same").write_text("content")
+    reader = open_archive(tmp_path / "x.zip")
+    rules = {("own",): UnpackClash.RENAME, ("other",): UnpackClash.REPLACE}
+    plan = plan_unpack(reader, into=place, on_clash=UnpackClash.SKIP, rules=rules, leave_same=True)
+    found = {"/".join(step.asked): step.action for step in plan.steps}
+    assert found == {
+        "same": Action.SAME,
+        "other": Action.REPLACE,
+        "longer": Action.SKIP,
+        "own": Action.NUMBER,
+        "in/same": Action.SAME,
+        "edited": Action.SKIP,
+    }
+    report = unpack(plan, reader)
+    assert not report.problems
+    assert (place / "own (2)").read_text() == (place / "other").read_text() == "content"
+    assert (place / "longer").read_text() == "content!"
+    assert not any(step.action == Action.SAME for step in plan_unpack(reader, into=place).steps)
+    reader.close()
+
+
+def test_a_disk_that_keeps_less(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What a disk for sticks can't keep is shown in the plan with what becomes of it."""
+    rules = DiskRules(largest=10, folds_case=True, forbidden=':?"')
+    monkeypatch.setattr("rundlet.core.plans.unpack.disk_rules", lambda _: rules)
+    names = (b"Notes.txt", b"notes.TXT", b"what?.txt", b"Folder/a", b"folder/b", b"folder/A", b"dots...", b"x/link")
+    entries = [Raw(name) for name in names[:-1]] + [Raw(b"link", mode=0o120777), Raw(b"large", data=b"12345678901")]
+    (tmp_path / "x.zip").write_bytes(raw_zip(entries))
+    (tmp_path / "place").mkdir()
+    (tmp_path / "place" / "WHAT_.TXT").write_text("here first")
+    reader = open_archive(tmp_path / "x.zip")
+    plan = plan_unpack(reader, into=tmp_path / "place")
+    landed = [("/".join(step.target), step.action) for step in plan.steps]
+    assert landed == [
+        ("Notes.txt", Action.MAKE),
+        ("notes (2).TXT", Action.NUMBER),
+        ("what_ (2).txt", Action.NUMBER),
+        ("Folder/a", Action.MAKE),
+        ("folder/b", Action.MAKE),
+        ("folder/A (2)", Action.NUMBER),
+        ("dots___", Action.MAKE),
+        ("link", Action.REFUSE),
+        ("large", Action.REFUSE),
+    ]
+    said = {issue.about: issue.message for issue in plan.issues}
+    assert "differ only in upper and lower case" in said["notes.TXT"]
+    assert "can't be kept on that disk" in said["what?.txt"]
+    assert said["large"] == "was left out: that disk keeps no file of more than 10 bytes"
+    reader.close()

@@ -12,7 +12,7 @@ from rundlet.core.errors import RundletError, file_problem
 from rundlet.core.files.types import Sort, sort_of, word_for
 from rundlet.core.jobs.job import Job, Progress
 from rundlet.core.plans.unpack import own_folder_name
-from rundlet.desktop.columns.target import short_path
+from rundlet.desktop.widgets.basics import short_path
 from rundlet.desktop.widgets.strip import progress_words
 
 TABLE = [
@@ -39,6 +39,7 @@ TABLE = [
     (word_for, "a.unknown", "File"),
     (word_for, "a.xyz", "XYZ file"),
     (own_folder_name, Path("a.tar.gz"), "a"),
+    (own_folder_name, Path("a.7z.002"), "a"),
     (own_folder_name, Path(".zip"), ".zip"),
 ]
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import re
 import sys
 from collections.abc import Callable
 from dataclasses import replace
@@ -14,6 +13,7 @@ from rundlet.core.formats.base import ArchiveReader, Catalog, Opening
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.names import CODE_PAGES
 from rundlet.core.limits import DEFAULT
+from rundlet.core.text import parse_size
 
 
 def add_password(parser: argparse.ArgumentParser) -> None:
@@ -44,9 +44,9 @@ def open_given(
         RundletError: when it can't be opened or the password is wrong.
     """
     limits = DEFAULT if options.memory is None else replace(DEFAULT, memory_bytes=options.memory)
-    reader = with_progress(lambda job: open_archive(path, Opening(options.code_page, limits, job, found)))
+    reader = with_progress(lambda job: open_archive(path, Opening(options.code_page, limits, job, found, password)))
     try:
-        if password is not None:
+        if password is not None and not reader.unlocked:
             reader.unlock(password)
     except BaseException:
         reader.close()
@@ -61,8 +61,7 @@ def given_password(options: argparse.Namespace) -> str | None:
 
 def size_argument(words: str) -> int:
     """A size as people write it: 700k, 20MB, 4 GiB, or bytes."""
-    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([kmgt]?)(i?)b?\s*", words.lower())
-    if match is None or not float(match[1]):
+    bytes_ = parse_size(words)
+    if bytes_ is None:
         raise argparse.ArgumentTypeError(f"{words!r} is not a size such as 20MB")
-    base = 1024 if match[3] else 1000
-    return int(float(match[1]) * base ** (" kmgt".index(match[2] or " ")))
+    return bytes_

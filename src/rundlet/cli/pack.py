@@ -7,15 +7,17 @@ from pathlib import Path
 from typing import Any
 
 from rundlet.cli.opening import add_password, given_password, size_argument
-from rundlet.cli.render import Output, issue_values, report_value, with_progress
+from rundlet.cli.render import Output, issue_values, note, report_value, with_progress
 from rundlet.core.errors import PlanError
+from rundlet.core.files.scan import LeaveOut
 from rundlet.core.formats.base import FormatInfo, WriteOptions
 from rundlet.core.formats.detect import WRITABLE, by_ending, by_id
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, PackPlan, plan_pack
-from rundlet.core.text import plural, quoted, size
+from rundlet.core.text import duration, plural, quoted, size
 from rundlet.core.work.pack import pack
+from rundlet.core.work.trial import Point, predicted
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,9 +31,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--part-size", type=size_argument, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
     )
-    parser.add_argument("--method", default="", help="how zip compresses: deflate, bzip2, lzma, zstd or xz")
+    parser.add_argument(
+        "--method", default="", help="deflate, bzip2, lzma, zstd or xz in zip; lzma2 in 7z, or ppmd for text"
+    )
     parser.add_argument("--hide-names", action="store_true", help="lock the names too, where the format can")
     parser.add_argument("--keep-owners", action="store_true", help="keep who owns the files, where the format can")
+    parser.add_argument("--leave-out-hidden", action="store_true", help="leave out hidden files and folders")
+    parser.add_argument("--leave-out-empty", action="store_true", help="leave out folders with nothing in them")
+    parser.add_argument("--follow-links", action="store_true", help="pack what links lead to in their place")
+    parser.add_argument("--read-back", action="store_true", help="compare the archive with the files before it is kept")
+    parser.add_argument(
+        "--then-trash", action="store_true", help="move the items to the trash once the archive was read back"
+    )
     add_password(parser)
     parser.add_argument("--dry-run", action="store_true", help="say what would be done and do nothing")
 
@@ -58,15 +69,21 @@ def run(options: argparse.Namespace, output: Output) -> int:
             options=write,
             part_size=options.part_size,
             exclude=options.exclude,
+            leave_out=_leave_out(options),
+            follow=options.follow_links,
+            read_back=options.read_back,
+            trash=options.then_trash,
             on_clash=PackClash(options.on_clash),
             job=job,
         )
 
     if options.dry_run:
         made = with_progress(plan)
-        _show_plan(made, output)
+        point = predicted(made.items, made.info, made.level, method=made.options.method, read_back=made.read_back)
+        _show_plan(made, point, output)
         return int(output.issues(made.issues))
     report = with_progress(lambda job: pack(plan(job), job))
+    note(report, options.items)
     _show_report(report, output)
     return int(output.issues(report.issues))
 
@@ -83,21 +100,28 @@ def _format(options: argparse.Namespace) -> FormatInfo:
     return found.info
 
 
-def _show_plan(plan: PackPlan, output: Output) -> None:
+def _leave_out(options: argparse.Namespace) -> LeaveOut:
+    hidden = LeaveOut.HIDDEN if options.leave_out_hidden else LeaveOut.NOTHING
+    return hidden | (LeaveOut.EMPTY_FOLDERS if options.leave_out_empty else LeaveOut.NOTHING)
+
+
+def _show_plan(plan: PackPlan, point: Point, output: Output) -> None:
     if output.json:
-        output.value(_plan_value(plan))
+        output.value(_plan_value(plan, point))
     for item in plan.items:
         output.say(f"{size(item.size):>10}  {item.path}")
-    what = "replace" if plan.replaces else "make"
+    what = "add to" if plan.base else "replace" if plan.replaces else "make"
     output.say(
         f"Would {what} {plan.target}: {plural(plan.files, 'file')}, {size(plan.size)}, {plan.info.id} at level {plan.level}."
     )
+    output.say(f"About {size(point.size)} in {duration(point.seconds)}.")
 
 
-def _plan_value(plan: PackPlan) -> dict[str, Any]:
+def _plan_value(plan: PackPlan, point: Point) -> dict[str, Any]:
     return {
         "target": str(plan.target),
-        "replaces": plan.replaces,
+        "replaces": plan.replaces and plan.base is None,
+        "adds": plan.base is not None,
         "format": plan.info.id,
         "level": plan.level,
         "files": plan.files,
@@ -105,6 +129,8 @@ def _plan_value(plan: PackPlan) -> dict[str, Any]:
         "links": plan.links,
         "size": plan.size,
         "free": plan.free,
+        "expected_size": point.size,
+        "expected_seconds": round(point.seconds, 2),
         "items": [{"path": i.path, "kind": i.kind.word, "size": i.size} for i in plan.items],
         "issues": issue_values(plan.issues),
     }
@@ -113,6 +139,9 @@ def _plan_value(plan: PackPlan) -> dict[str, Any]:
 def _show_report(report: Report, output: Output) -> None:
     if output.json:
         output.value(report_value(report))
+    if report.verb == "add":
+        output.say(f"Added {plural(report.files, 'file')} to {report.target}: {size(report.bytes_out)} more.")
+        return
     saved = report.bytes_in - report.bytes_out
     gain = f", {size(saved)} saved" if saved > 0 else ""
     parts = f" in {plural(len(report.created) - 1, 'part')}" if len(report.created) > 1 else ""

@@ -5,14 +5,17 @@ from __future__ import annotations
 import json
 import sys
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
 from typing import Any, TypeVar
 
 from tqdm import tqdm
 
+from rundlet.core.files.journal import Journal, record_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue, Report
 from rundlet.core.text import shown
+from rundlet.core.work.words import words_of
 
 T = TypeVar("T")
 
@@ -67,6 +70,12 @@ def report_value(report: Report) -> dict[str, Any]:
         "seconds": round(report.seconds, 3),
         "issues": issue_values(report.issues),
     }
+
+
+def note(report: Report, source: Sequence[Path]) -> None:
+    """Keep a record of the work in the log that the window shows, from where it can be taken back."""
+    record, puts = record_of(report, [Path(path).absolute() for path in source], words_of(report))
+    Journal().add(record, puts)
 
 
 def with_progress(work: Callable[[Job], T]) -> T:

@@ -11,12 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rundlet.cli.opening import add_reading, given_password, open_given
-from rundlet.cli.render import Output, issue_values, report_value, with_progress
+from rundlet.cli.render import Output, issue_values, note, report_value, with_progress
 from rundlet.core.errors import PlanError, RundletError
 from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.jobs.job import Job
 from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan, own_folder_name, plan_unpack
-from rundlet.core.text import plural, quoted, shown, size
+from rundlet.core.text import duration, plural, quoted, shown, size
 from rundlet.core.work.unpack import unpack
 
 
@@ -27,6 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--own-folder", action="store_true", help="a folder named after the archive below DIR")
     parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="just the entries that match")
     parser.add_argument("--on-clash", choices=[c.value for c in UnpackClash], default=UnpackClash.RENAME.value)
+    parser.add_argument("--leave-same", action="store_true", help="leave alone what is there with the same content")
     parser.add_argument("--dry-run", action="store_true", help="say where everything would land and do nothing")
     add_reading(parser)
 
@@ -63,6 +64,7 @@ def _one(
             _show_plan(plan, output)
             return _plan_value(reader, plan), output.issues(plan.issues)
         report = with_progress(lambda job: unpack(plan, reader, job))
+        note(report, [archive])
         output.say(f"Unpacked {plural(report.files, 'file')} into {report.target}: {size(report.bytes_out)}.")
         return report_value(report), output.issues(report.issues)
     finally:
@@ -77,6 +79,7 @@ def _plan(reader: ArchiveReader, archive: Path, options: argparse.Namespace, job
         into=options.into,
         own_folder=own_folder_name(archive) if own else "",
         on_clash=UnpackClash(options.on_clash),
+        leave_same=options.leave_same,
         job=job,
     )
 
@@ -103,6 +106,10 @@ def _show_plan(plan: UnpackPlan, output: Output) -> None:
     refused = plan.counts[Action.REFUSE]
     outcome = f"{plan.counts[Action.MAKE]} new, {plan.taken} taken, {refused} refused"
     output.say(f"Would unpack {plural(plan.files, 'file')}, {size(plan.size)} into {plan.root}: {outcome}.")
+    if plan.read_through:
+        output.say(f"{size(plan.read_through)} beside them must be read through.")
+    if plan.unlock_seconds >= 1:
+        output.say(f"Their old kind of lock takes about {duration(plan.unlock_seconds)} to undo.")
 
 
 def _plan_value(reader: ArchiveReader, plan: UnpackPlan) -> dict[str, Any]:
@@ -110,6 +117,8 @@ def _plan_value(reader: ArchiveReader, plan: UnpackPlan) -> dict[str, Any]:
         "root": str(plan.root),
         "size": plan.size,
         "free": plan.free,
+        "read_through": plan.read_through,
+        "unlock_seconds": round(plan.unlock_seconds, 1),
         "files": plan.files,
         "steps": [
             {

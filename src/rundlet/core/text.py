@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
 from datetime import UTC, datetime
 
@@ -68,3 +69,12 @@ def iso_time(time_ns: int) -> str:
 
 def _harmless(character: str) -> bool:
     return character not in _DISGUISES and unicodedata.category(character) not in ("Cc", "Cs", "Cn")
+
+
+def parse_size(words: str) -> int | None:
+    """Bytes for a size as people write it (700k, 20MB, 4 GiB, or bytes), or None when it is none."""
+    match = re.fullmatch(r"\s*(\d+(?:[.,]\d+)?)\s*([kmgt]?)(i?)b?(?:ytes?)?\s*", words.lower())
+    if match is None:
+        return None
+    base = 1024 if match[3] else 1000
+    return int(float(match[1].replace(",", ".")) * base ** (" kmgt".index(match[2] or " "))) or None

@@ -25,6 +25,8 @@ def main() -> int:
     headless = options.headless or options.pictures is not None or not has_display
     if headless:
         os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    if headless:  # the demo's trash and log are its own, and where the trash is, is settled by what is imported first
+        os.environ["XDG_DATA_HOME"] = str(options.data.absolute() / ".data")
     world = _world(options.data.absolute(), anew=headless)
     if options.pictures is not None:
         _pictures(world, options.pictures)

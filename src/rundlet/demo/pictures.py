@@ -16,11 +16,11 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.desktop.app import make_app
 from rundlet.desktop.models.listing import ArchiveListing, DiskListing
+from rundlet.desktop.state import Place, UnpackDesk
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
-from rundlet.desktop.workspace import Place, UnpackDesk
 
-_PATIENCE_SECONDS = 60.0
+_PATIENCE_SECONDS = 300.0
 _SETTLED_SECONDS = 0.2
 
 
@@ -69,7 +69,7 @@ def demo_window(
     app = make_app()
     QLocale.setDefault(QLocale(QLocale.Language.English, QLocale.Country.UnitedKingdom))
     theme.apply(app, dark=dark, text_scale=text_scale)
-    window = Window()
+    window = Window(Path.home() / ".rundlet")
     window.resize(width, height)
     window.show()
     try:
@@ -88,6 +88,120 @@ def about_to_pack(window: Window, world: Path) -> None:
     settle(window)
 
 
+def tried(window: Window, world: Path) -> None:
+    """The same with a limit that the chosen level does not keep, once the trial is over."""
+    about_to_pack(window, world)
+    wait_until(lambda: window.trials.at_rest and bool(window.trials.points))
+    window.target.pack.other_limit.setText("5 MB")
+    window.target.pack.other_limit.textEdited.emit("5 MB")
+    settle(window)
+
+
+def locked_in_parts(window: Window, world: Path) -> None:
+    """A 7z archive with a lock, hidden names and parts."""
+    about_to_pack(window, world)
+    wait_until(lambda: window.trials.at_rest and bool(window.trials.points))
+    window.workspace.set_format_and_level("7z", 5)
+    options = window.how.pack.options
+    options.lock.setChecked(True)
+    options.lock_box.first.setText("two herons at the weir")
+    options.lock_box.again.setText("two herons at the weir")
+    options.lock_box.hide_names.setChecked(True)
+    options.cut_into(2_000_000)
+    settle(window)
+    window.how.pack.verticalScrollBar().setValue(window.how.pack.verticalScrollBar().maximum())
+
+
+def the_log(window: Window, world: Path) -> None:
+    """The log after a few jobs; they are taken back again."""
+    window.trials.enabled = False
+    about_to_pack(window, world)
+    window.workspace.set_stem("for the council")
+    for _ in range(2):
+        window.target.go.click()
+        wait_until(lambda: not window.jobs.running)
+        settle(window)
+    window.undo_last()
+    wait_until(lambda: not window.jobs.running)
+    window.workspace.enter_file(world / "Archives" / "damaged.zip")
+    settle(window)
+    window.target.go.click()
+    wait_until(lambda: not window.jobs.running)
+    settle(window)
+    window.open_log()
+    settle(window)
+
+
+def nothing_smaller(window: Window, world: Path) -> None:
+    """Photos, which do not get smaller, under a name that is taken."""
+    window.workspace.go(Place(world / "2031 spring"))
+    settle(window)
+    choose_names(window, ["photos", "last year.zip"])
+    window.workspace.set_stem("last year")
+    wait_until(lambda: window.trials.at_rest and bool(window.trials.points))
+    settle(window)
+
+
+def from_three_folders(window: Window, world: Path) -> None:
+    """A set from three folders, with something being looked for."""
+    window.trials.enabled = False
+    window.workspace.keep_choice(True)
+    chosen = {
+        world / "2031 spring": ["maps", "invitation.pdf"],
+        world / "2031 spring" / "notes": ["minutes April.md", "minutes March.md"],
+        world / "2031 spring" / "readings": ["weir-2031.csv", "ford-2031.csv"],
+    }
+    for folder, names in chosen.items():
+        window.workspace.go(Place(folder))
+        settle(window)
+        choose_names(window, names)
+    window.finder.setText("f* *.csv")
+    settle(window)
+
+
+def _go_in(window: Window, archive: Path, entry: str) -> None:
+    """Into an archive, and into one of its entries."""
+    window.workspace.enter_file(archive)
+    settle(window)
+    listing = window.workspace.listing
+    assert isinstance(listing, ArchiveListing)
+    node = listing.node_of(entry)
+    assert node is not None
+    window.workspace.enter(node)
+    settle(window)
+
+
+def small_pictures(window: Window, world: Path) -> None:
+    """The photos in an archive as small pictures."""
+    _go_in(window, world / "spring-survey.zip", "photos")
+    window.source.show_as("thumbs")
+    choose_names(window, ["photos/heron-bank.jpg", "photos/weir-upstream.jpg"])
+    nodes = window.workspace.listing.children(0) if window.workspace.listing is not None else ()
+    wait_until(lambda: all(window.thumbs.picture(node) is not None for node in nodes))
+    settle(window)
+
+
+def space_map(window: Window, world: Path) -> None:
+    """Where the space goes."""
+    window.workspace.go(Place(world))
+    settle(window)
+    window.source.show_as("map")
+    listing = window.workspace.listing
+    assert isinstance(listing, DiskListing)
+    wait_until(
+        lambda: all(item.size >= 0 for item in listing.items) and len(window.source.map.placed) > len(listing.items)
+    )
+    settle(window)
+
+
+def inside_another(window: Window, world: Path) -> None:
+    """An archive within an archive, with one of its sounds in the preview."""
+    _go_in(window, world / "Archives" / "all of it.zip", "hydrophone.7z")
+    window.source.set_looking(True)
+    choose_names(window, ["sound/hydrophone-b-21h.wav"])
+    settle(window)
+
+
 def about_to_unpack(window: Window, world: Path) -> None:
     """In an archive with three entries chosen, one of whose names is taken where they go."""
     window.workspace.enter_file(world / "spring-survey.zip")
@@ -98,6 +212,14 @@ def about_to_unpack(window: Window, world: Path) -> None:
         desk.folder = world / "For the council"
 
     window.workspace.change_unpack(change)
+    settle(window)
+
+
+def several(window: Window, world: Path) -> None:
+    """Several archives chosen on the disk, one of them locked."""
+    window.workspace.go(Place(world / "Archives"))
+    settle(window)
+    choose_names(window, ["damaged.zip", "hydrophone-night.zip.001", "members only.zip", "notes.7z", "notes.tar.gz"])
     settle(window)
 
 
@@ -150,29 +272,47 @@ def an_error(window: Window, world: Path) -> None:
 
 
 SCENES: dict[str, tuple[Callable[[Window, Path], None], bool]] = {
-    "pack": (about_to_pack, False),
-    "pack-dark": (about_to_pack, True),
+    "pack": (tried, False),
+    "pack-dark": (locked_in_parts, True),
     "unpack": (about_to_unpack, False),
     "unpack-dark": (about_to_unpack, True),
     "running": (running, False),
     "locked": (locked, False),
     "finished": (part_missing, False),
     "error": (an_error, True),
+    "log": (the_log, False),
+    "several": (several, False),
+    "nothing-smaller": (nothing_smaller, False),
+    "set": (from_three_folders, False),
+    "thumbs": (small_pictures, False),
+    "map": (space_map, False),
+    "inside": (inside_another, True),
 }
 """The pictures in the documentation: what they show, and whether in the dark."""
+
+
+def _take_all_back(window: Window) -> None:
+    """Leave the demo world as it was."""
+    settle(window)
+    for record in window.journal.records():
+        if record.can_undo and not record.undone:
+            window.undo(record)
+            wait_until(lambda: not window.jobs.running)
 
 
 def take_pictures(world: Path, folder: Path) -> list[Path]:
     """Take every picture, with the demo world as the home folder; returns the files."""
     os.environ["HOME"] = str(world.parent)
+    shutil.rmtree(world.parent / ".rundlet", ignore_errors=True)
     folder.mkdir(parents=True, exist_ok=True)
     made = []
     for name, (scene, dark) in SCENES.items():
         with demo_window(dark=dark) as window:
             scene(window, world)
             path = folder / f"{name}.png"
-            window.grab().save(str(path))
+            (window.log or window).grab().save(str(path))
             for job in list(window.jobs.running):
                 job.job.cancel()
+            _take_all_back(window)
         made.append(path)
     return made

@@ -87,7 +87,7 @@ def _date_everything(world: Path) -> None:
 
 
 def _make_archives(world: Path) -> None:
-    """One of each format, a locked one (its password is "heron"), ones in parts, a damaged one, one of thousands."""
+    """One of each format, locked ones (their password is "heron"), ones in parts, a damaged one, one of thousands."""
     season = world / "2031 spring"
     _pack(
         world / "spring-survey.zip",
@@ -100,9 +100,13 @@ def _make_archives(world: Path) -> None:
     for known in WRITABLE:
         _pack(shelf / f"notes{known.info.ending}", [season / "notes"])
     _pack(shelf / "members only.zip", [season / "notes"], password="heron")
+    _pack(shelf / "names hidden.7z", [season / "notes"], password="heron")
     _pack(shelf / "hydrophone-night.zip", [season / "sound"], part_size=1_000_000)
     _pack(shelf / "part missing.zip", [season / "sound"], part_size=1_000_000)
     (shelf / "part missing.zip.003").unlink(missing_ok=True)
+    _pack(shelf / "hydrophone.7z", [season / "sound"])
+    _pack(shelf / "all of it.zip", [shelf / "hydrophone.7z", season / "notes"])
+    (shelf / "hydrophone.7z").unlink()
     _pack(shelf / "damaged.zip", [season / "readings"])
     with (shelf / "damaged.zip").open("r+b") as out:
         out.seek(400_000)
@@ -113,7 +117,8 @@ def _make_archives(world: Path) -> None:
 def _pack(target: Path, items: list[Path], *, password: str = "", part_size: int = 0) -> None:
     found = by_ending(target)
     assert found is not None
-    options = WriteOptions(found.info.default_level, password=password)
+    hide = bool(password) and found.info.can_hide_names
+    options = WriteOptions(found.info.default_level, password=password, hide_names=hide)
     plan = plan_pack(
         items, target=target, info=found.info, options=options, part_size=part_size, on_clash=PackClash.REPLACE
     )

@@ -32,6 +32,8 @@ ACTIONS = (
     ActionSpec("from", "Go to From", ("Alt+1",)),
     ActionSpec("how", "Go to How", ("Alt+2",)),
     ActionSpec("to", "Go to To", ("Alt+3",)),
+    ActionSpec("undo", "Take back the last job", ("Ctrl+Z",)),
+    ActionSpec("log", "Open the log", ("Ctrl+L",)),
     ActionSpec("refresh", "Look again", ("F5",)),
     ActionSpec("close", "Close the window", ("Ctrl+W", "Ctrl+Q")),
 )

@@ -7,9 +7,11 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QAbstractEventDispatcher, QTimer
 from PySide6.QtWidgets import QApplication
 
+from rundlet.core.files.places import there
+from rundlet.core.jobs.turns import interface_rests, interface_wakes
 from rundlet.desktop.theme.style import RundletStyle
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
@@ -27,6 +29,9 @@ def make_app() -> QApplication:
         app.setApplicationName("rundlet")
         app.setApplicationDisplayName("Rundlet")
         app.setDesktopFileName("rundlet")
+        loop = QAbstractEventDispatcher.instance()
+        loop.awake.connect(interface_wakes)
+        loop.aboutToBlock.connect(interface_rests)
         app.styleHints().colorSchemeChanged.connect(lambda _: theme.apply(app))
     theme.apply(app)
     return app
@@ -39,5 +44,6 @@ def main(words: Sequence[str]) -> int:
     signal.signal(signal.SIGINT, signal.SIG_DFL)
     window = Window()
     window.show()
-    QTimer.singleShot(0, lambda: window.workspace.open(map(Path, words)))
+    start = list(map(Path, words)) or there([window.going.places.last])
+    QTimer.singleShot(0, lambda: window.workspace.open(start))
     return app.exec()

@@ -14,6 +14,7 @@ from typing import Any, TypeVar
 from PySide6.QtCore import QObject, QTimer
 
 from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.turns import first
 
 T = TypeVar("T")
 
@@ -51,9 +52,13 @@ class Background(QObject):
         self._timer.setInterval(_POLL_MS)
         self._timer.timeout.connect(self._deliver)
 
-    def run(self, work: Callable[[Job], Any], *, done: Done, failed: Failed) -> Task:
-        """Start ``work(job)``; later call ``done(result)`` or ``failed(error)``, never both, here and not in the thread."""
-        task = Task(Job(), done, failed)
+    def run(self, work: Callable[[Job], Any], *, done: Done, failed: Failed, job: Job | None = None) -> Task:
+        """Start ``work(job)``; later call ``done(result)`` or ``failed(error)``, never both, here and not in the thread.
+
+        Args:
+            job: the token that the work carries; one of its own by default.
+        """
+        task = Task(job or Job(), done, failed)
         self._running.add(task)
         self._pool.submit(self._work, task, work)
         self._timer.start()
@@ -77,8 +82,9 @@ class Background(QObject):
             callback(value)
 
     def _deliver(self) -> None:
-        while not self._results.empty():
-            self._results.get()()
+        with first():
+            while not self._results.empty():
+                self._results.get()()
         if not self._running:
             self._timer.stop()
 

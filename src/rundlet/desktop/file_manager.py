@@ -1,12 +1,16 @@
-"""Showing files in the desktop's own file manager."""
+"""Handing files to the desktop's own file manager."""
 
 from __future__ import annotations
 
+import atexit
+from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtCore import QUrl
+from PySide6.QtCore import QMimeDatabase, QUrl
 from PySide6.QtDBus import QDBusConnection, QDBusMessage
-from PySide6.QtGui import QDesktopServices
+from PySide6.QtGui import QDesktopServices, QGuiApplication
+
+from rundlet.desktop.dragging import files_mime
 
 _SERVICE = "org.freedesktop.FileManager1"
 _OBJECT = "/org/freedesktop/FileManager1"
@@ -27,3 +31,27 @@ def show_in_file_manager(path: Path) -> bool:
             return True
     folder = path if path.is_dir() else path.parent
     return QDesktopServices.openUrl(QUrl.fromLocalFile(str(folder)))
+
+
+def open_in_its_program(path: Path) -> bool:
+    """Open a file with the program that the desktop has for it; whether there was one."""
+    return QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
+
+
+def type_words(path: Path) -> str:
+    """What the desktop calls the type of a file, by its content and its name; "" when it does not know it."""
+    found = QMimeDatabase().mimeTypeForFile(str(path))
+    return "" if found.isDefault() or not found.isValid() else found.comment()
+
+
+def copy_files(paths: Sequence[Path]) -> None:
+    """Put files on the clipboard, to be pasted into a folder or a message."""
+    QGuiApplication.clipboard().setMimeData(files_mime(list(paths)))
+    atexit.unregister(_let_go)
+    atexit.register(_let_go)
+
+
+def _let_go() -> None:
+    """Take our object off the clipboard before the interpreter ends: Qt lets go of it later, and would call into nothing."""
+    if QGuiApplication.instance() is not None:
+        QGuiApplication.clipboard().clear()

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from rundlet.core import text
 from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.desktop.background import Background, Task
+from rundlet.core.work.words import words_of
+from rundlet.desktop.background import Background
 
 _POLL_MS = 100
 
@@ -23,16 +23,20 @@ class RunningJob:
 
     Attributes:
         title: what it does, e.g. ``Packing “minutes.zip”``.
+        work: does it.
+        job: the token that the work carries.
+        queued, waits: whether it takes turns with others, and whether its turn is still to come.
+        source: what it takes: the items, or the archive.
+        expected: bytes and seconds that were foretold, or nothing.
     """
 
     title: str
-    task: Task | None = None
-
-    @property
-    def job(self) -> Job:
-        """The token that the work carries."""
-        assert self.task is not None
-        return self.task.job
+    work: Callable[[Job], Report]
+    source: tuple[Path, ...] = ()
+    expected: tuple[int, float] = (0, 0.0)
+    job: Job = field(default_factory=Job)
+    waits: bool = False
+    queued: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,18 +78,43 @@ class Jobs(QObject):
         self._timer.setInterval(_POLL_MS)
         self._timer.timeout.connect(self._poll)
 
-    def start(self, title: str, work: Callable[[Job], Report]) -> RunningJob:
-        """Start a job."""
-        running = RunningJob(title)
-        running.task = self._background.run(
-            work,
-            done=lambda report: self._end(running, outcome_of(title, report)),
-            failed=lambda error: self._end(running, failure_of(title, error)),
-        )
+    def start(
+        self,
+        title: str,
+        work: Callable[[Job], Report],
+        *,
+        source: Sequence[Path] = (),
+        expected: tuple[int, float] = (0, 0.0),
+        queued: bool = False,
+    ) -> RunningJob:
+        """Start a job; see :class:`RunningJob`.
+
+        Args:
+            queued: whether it waits until the queued ones before it have ended.
+        """
+        running = RunningJob(title, work, tuple(source), expected, queued=queued)
+        running.waits = queued and any(other.queued for other in self.running)
         self.running.append(running)
         self._timer.start()
         self.started.emit(running)
+        if not running.waits:
+            self._begin(running)
         return running
+
+    def _begin(self, running: RunningJob) -> None:
+        running.waits = False
+        self._background.run(
+            running.work,
+            done=lambda report: self._end(running, outcome_of(running.title, report, running.expected)),
+            failed=lambda error: self._end(running, failure_of(running.title, error)),
+            job=running.job,
+        )
+
+    def cancel(self, running: RunningJob) -> None:
+        """Cancel a job; one whose turn has not come ends at once."""
+        running.job.cancel()
+        if running.waits and running in self.running:
+            self._end(running, failure_of(running.title, Cancelled()))
 
     def _poll(self) -> None:
         for running in self.running:
@@ -93,33 +122,29 @@ class Jobs(QObject):
 
     def _end(self, running: RunningJob, outcome: Outcome) -> None:
         self.running.remove(running)
+        following = next((other for other in self.running if other.waits), None)
+        if running.queued and not running.waits and following is not None:
+            self._begin(following)
         if not self.running:
             self._timer.stop()
         self.ended.emit(running, outcome)
 
 
-def outcome_of(title: str, report: Report) -> Outcome:
-    """A report in a sentence."""
+def outcome_of(title: str, report: Report, expected: tuple[int, float] = (0, 0.0)) -> Outcome:
+    """A report in a sentence, and where it leads."""
+    created = Path(report.created[0]) if report.created else None
+    show = {
+        "pack": report.target,
+        "add": report.target,
+        "unpack": created or report.target,
+        "copy": created,
+        "move": report.target,
+        "rename": report.target,
+        "folder": report.target,
+    }
     problems = report.problems
-    left = ""
-    if problems:
-        first = ", the first" if len(problems) > 1 else ""
-        left = f" {text.plural(len(problems), 'problem')}{first}: {problems[0]}."
-    if report.verb == "pack":
-        saved = report.bytes_in - report.bytes_out
-        gain = f", {text.size(saved)} saved" if saved > 0 else ""
-        words = (
-            f"Packed “{text.shown(report.target.name)}”: {text.size(report.bytes_out)} from "
-            f"{text.size(report.bytes_in)}{gain}, in {text.duration(report.seconds)}.{left}"
-        )
-        show = report.target
-    else:
-        words = (
-            f"Unpacked {text.plural(report.files, 'file')}, {text.size(report.bytes_out)}, into "
-            f"“{text.shown(report.target.name)}” in {text.duration(report.seconds)}.{left}"
-        )
-        show = Path(report.created[0]) if report.created else report.target
-    return Outcome(title, words, tuple(map(str, problems)), show, not problems, report)
+    where = show.get(report.verb, created if report.verb == "undo" else None)
+    return Outcome(title, words_of(report, expected), tuple(map(str, problems)), where, not problems, report)
 
 
 def failure_of(title: str, error: BaseException) -> Outcome:

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtCore import QStandardPaths, Qt
+from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QCloseEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
     QMainWindow,
-    QMenu,
     QPushButton,
     QSplitter,
     QToolButton,
@@ -19,48 +19,81 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from rundlet.core.files.disk import rename
+from rundlet.core.files.endings import better_name
+from rundlet.core.files.journal import Journal, Record, record_of
+from rundlet.core.files.moving import move_into
+from rundlet.core.files.places import Places
+from rundlet.core.files.presets import Presets
+from rundlet.core.files.trash import to_trash
+from rundlet.core.formats.base import Opening
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.core.plans.pack import plan_pack
-from rundlet.core.text import quoted
+from rundlet.core.jobs.turns import first
+from rundlet.core.plans.pack import plan_pack, suggested_stem
+from rundlet.core.streams.parts import files_of
+from rundlet.core.text import plural, quoted
 from rundlet.core.work.pack import pack
+from rundlet.core.work.several import unpack_several
+from rundlet.core.work.undo import undo, undo_words
 from rundlet.core.work.unpack import unpack
 from rundlet.desktop.actions import add_actions
 from rundlet.desktop.background import Background
 from rundlet.desktop.columns.how import HowColumn
 from rundlet.desktop.columns.source import FromColumn
 from rundlet.desktop.columns.target import ToColumn
-from rundlet.desktop.file_manager import show_in_file_manager
+from rundlet.desktop.file_manager import copy_files, show_in_file_manager
+from rundlet.desktop.going import Going
 from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
+from rundlet.desktop.log import LogWindow
+from rundlet.desktop.peeking import Peeker, Thumbs
+from rundlet.desktop.several import Several
+from rundlet.desktop.shelf import Shelf
+from rundlet.desktop.state import Afterwards, Place
 from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.trials import Trials
 from rundlet.desktop.widgets.crumbs import Crumbs
 from rundlet.desktop.widgets.strip import Strip
-from rundlet.desktop.workspace import Place, Workspace
+from rundlet.desktop.workspace import Workspace
 
-_PLACES = (
-    ("Home", QStandardPaths.StandardLocation.HomeLocation),
-    ("Desktop", QStandardPaths.StandardLocation.DesktopLocation),
-    ("Documents", QStandardPaths.StandardLocation.DocumentsLocation),
-    ("Downloads", QStandardPaths.StandardLocation.DownloadLocation),
-    ("Pictures", QStandardPaths.StandardLocation.PicturesLocation),
-)
+_PAINTS = (QEvent.Type.UpdateRequest, QEvent.Type.LayoutRequest, QEvent.Type.Resize, QEvent.Type.Show)
 
 
 class Window(QMainWindow):
-    """One window with its own place, choice and jobs."""
+    """One window with its own place, choice and jobs.
 
-    def __init__(self) -> None:
+    Args:
+        data: where the log and the places are kept; None for the usual folder.
+    """
+
+    def __init__(self, data: Path | None = None) -> None:
         super().__init__()
         self.setWindowTitle("Rundlet")
         self.resize(theme.sizes.window_width, theme.sizes.window_height)
         self.background = Background(self)
         self.workspace = Workspace(self.background, self)
         self.jobs = Jobs(self.background, self)
-        self.source = FromColumn(self.workspace)
-        self.how = HowColumn(self.workspace)
-        self.target = ToColumn(self.workspace)
+        self.journal = Journal() if data is None else Journal(data / "journal")
+        self.going = Going(
+            self.workspace, self.background, Places.read(None if data is None else data / "places.json"), self
+        )
+        self.last_record: Record | None = None
+        self._place_before: Place | None = None
+        self._press_at: Place | None = None  # where the button is to be pressed once the landing is known
+        self.log: LogWindow | None = None
+        self.peeker = Peeker(self.workspace, self.background)
+        self.thumbs = Thumbs(self.workspace, self.background)
+        self.source = FromColumn(self.workspace, self.peeker, self.thumbs)
+        self.trials = Trials(self.workspace, self.background)
+        self.trials.held = lambda: bool(self.jobs.running)
+        self.several = Several(self.workspace, self.background)
+        self.how = HowColumn(
+            self.workspace, self.trials, self.several, Presets.read(None if data is None else data / "ways.json")
+        )
+        self.target = ToColumn(self.workspace, self.trials, self.several, self.going.quick)
         self.strip = Strip(self.jobs)
+        self.shelf = Shelf(self.workspace, self.source, self.jobs)
         self._lay_out()
         self._wire()
         self.source.view.setFocus()
@@ -87,8 +120,8 @@ class Window(QMainWindow):
         self.source.setMinimumWidth(s.from_least)
         self.how.setMinimumWidth(s.how_least)
         self.target.setMinimumWidth(s.to_least)
-        self.columns.setSizes([s.window_width * 51 // 100, s.window_width * 49 // 100])
-        self.right.setSizes([s.window_width * 23 // 100, s.window_width * 26 // 100])
+        self.columns.setSizes([s.window_width * 47 // 100, s.window_width * 53 // 100])
+        self.right.setSizes([s.window_width * 27 // 100, s.window_width * 26 // 100])
         rows.addWidget(self.columns, 1)
         rows.addWidget(self.strip)
 
@@ -102,9 +135,7 @@ class Window(QMainWindow):
         self.back_button.setToolTip("Back")
         self.places_button = QPushButton("Places")
         self.places_button.setIcon(theme.icon("place"))
-        self.places_menu = QMenu(self)
-        self.places_menu.aboutToShow.connect(self._fill_places)
-        self.places_button.setMenu(self.places_menu)
+        self.places_button.setMenu(self.going.menu)
         self.crumbs = Crumbs()
         self.finder = QLineEdit()
         self.finder.setPlaceholderText("Find by name")
@@ -115,6 +146,9 @@ class Window(QMainWindow):
         row.addWidget(self.places_button)
         row.addWidget(self.crumbs, 1)
         row.addWidget(self.finder)
+        self.log_button = QPushButton("Log")
+        self.log_button.setIcon(theme.icon("log"))
+        row.addWidget(self.log_button)
         return row
 
     def _wire(self) -> None:
@@ -126,16 +160,28 @@ class Window(QMainWindow):
         self.source.dropped.connect(ws.gather)
         self.target.pack_pressed.connect(self.start_pack)
         self.target.unpack_pressed.connect(self.start_unpack)
+        self.target.several_pressed.connect(self.start_several)
+        self.target.pack.cut_wanted.connect(self.how.pack.options.cut_into)
         self.jobs.ended.connect(self._job_ended)
+        self.shelf.unpack_wanted.connect(self._press_when_ready)
+        ws.landed.connect(self._landed)
+        ws.landing_failed.connect(self._call_off)
+        ws.leaving.connect(self._call_off)
+        ws.listed.connect(self._look_at_ending)
         self.strip.show_wanted.connect(show_in_file_manager)
+        self.strip.copy_wanted.connect(copy_files)
+        self.strip.undo_wanted.connect(self.undo_last)
+        self.log_button.clicked.connect(self.open_log)
         handlers: dict[str, Callable[[], object]] = {
             "go": self._press_button,
             "find": self._go_find,
             "up": ws.up,
             "back": ws.back,
-            "from": self.source.view.setFocus,
+            "from": self._go_from,
             "how": self._go_how,
             "to": self._go_to,
+            "undo": self.undo_last,
+            "log": self.open_log,
             "refresh": ws.refresh,
             "close": self.close,
         }
@@ -144,26 +190,16 @@ class Window(QMainWindow):
     def _moved(self, place: Place) -> None:
         self.crumbs.show_place(place)
         self.back_button.setEnabled(self.workspace.can_go_back)
-        self.finder.blockSignals(True)
-        self.finder.clear()
-        self.finder.blockSignals(False)
+        if place != self._place_before:
+            self.finder.blockSignals(True)
+            self.finder.clear()
+            self.finder.blockSignals(False)
+        self._place_before = place
+        self.source.notice.leave()
+        if place.archive is not None and place.outer is None:
+            self.going.note_archive(place.archive)
         where = place.archive or place.folder
         self.setWindowTitle(f"{where.name or where} – Rundlet")
-
-    def _fill_places(self) -> None:
-        self.places_menu.clear()
-        seen = set()
-        for words, location in _PLACES:
-            path = Path(QStandardPaths.writableLocation(location))
-            if path.is_dir() and path not in seen:
-                seen.add(path)
-                action = self.places_menu.addAction(theme.icon("home" if words == "Home" else "folder", "oak"), words)
-                action.setData(str(path))
-                action.triggered.connect(self._place_chosen)
-
-    def _place_chosen(self) -> None:
-        action = self.sender()
-        self.workspace.go(Place(Path(action.data())))  # type: ignore[attr-defined]
 
     # Keys
 
@@ -171,9 +207,40 @@ class Window(QMainWindow):
         if self.target.go.isEnabled():
             self.target.go.click()
 
+    def _press_when_ready(self) -> None:
+        """Unpack everything, as soon as it is known where it lands; not if the person goes elsewhere before that."""
+        self._press_at = self.workspace.place
+        self.workspace.plan_again()
+
+    def _landed(self, *_: object) -> None:
+        place, self._press_at = self._press_at, None
+        if place == self.workspace.place and not self.workspace.choice.items:
+            self._press_button()
+
+    def _call_off(self, *_: object) -> None:
+        self._press_at = None
+
+    def _look_at_ending(self, _: object) -> None:
+        """Offer another name for an archive whose ending does not fit its content."""
+        place, opened = self.workspace.place, self.workspace.archive
+        if opened is None or place.outer is not None or place.inner or len(files_of(opened.reader.source)) != 1:
+            return
+        better = better_name(opened.path.name, opened.reader.info)
+        if better is not None:
+            self.source.notice.tell(
+                f"{quoted(opened.path.name)} is in the format {opened.reader.info.id}, which its ending does not say.",
+                [(f"Rename it to {quoted(better)}", lambda: self._rename_archive(opened.path, better))],
+            )
+
+    def _rename_archive(self, path: Path, name: str) -> None:
+        self.background.run(lambda _: rename(path, name), done=self.workspace.enter_file, failed=self.source.tell)
+
     def _go_find(self) -> None:
         self.finder.setFocus()
         self.finder.selectAll()
+
+    def _go_from(self) -> None:
+        self.source.page.setFocus()
 
     def _go_how(self) -> None:
         page = self.how.unpack.with_folders if self.workspace.place.in_archive else self.how.pack.level
@@ -186,52 +253,175 @@ class Window(QMainWindow):
     # Work
 
     def start_pack(self) -> None:
-        """Pack what is chosen, as the sentence says."""
+        """Pack what is chosen, as the sentence says; behind what is being packed already."""
         ws = self.workspace
-        items, target, info, level, clash = (
-            ws.chosen_paths(),
-            ws.asked_target,
-            ws.pack.info,
-            ws.pack.level,
-            ws.pack_clash,
-        )
+        items, desk = ws.chosen_paths(), ws.pack
+        if not items:
+            return
+        self.going.note_folder(ws.pack_folder)
+        point = self.trials.point
+        expected = (point.size, point.seconds) if point is not None else (0, 0.0)
+        if not desk.each:
+            self._pack(list(items), ws.asked_target, ws.pack_target.name, expected)
+            return
+        for item in items:
+            target = ws.pack_folder / (suggested_stem([item]) + desk.info.ending)
+            self._pack([item], target, target.name, (0, 0.0))
+
+    def _pack(self, items: list[Path], target: Path, name: str, expected: tuple[int, float]) -> None:
+        desk, clash = replace(self.workspace.pack), self.workspace.pack_clash
 
         def work(job: Job) -> Report:
             job.begin("Looking through the files")
-            return pack(plan_pack(items, target=target, info=info, level=level, on_clash=clash, job=job), job)
+            plan = plan_pack(
+                items,
+                target=target,
+                info=desk.info,
+                options=desk.options,
+                part_size=desk.part_size,
+                exclude=desk.exclude,
+                leave_out=desk.leave_out,
+                follow=desk.follow,
+                read_back=desk.read_back,
+                trash=desk.trash,
+                on_clash=clash,
+                job=job,
+            )
+            return pack(plan, job)
 
-        if items:
-            self.jobs.start(f"Packing {quoted(ws.pack_target.name)}", work)
+        self.jobs.start(f"Packing {quoted(name)}", work, source=items, expected=expected, queued=True)
 
     def start_unpack(self) -> None:
         """Unpack as the landing tree says."""
         plan, opened = self.workspace.plan, self.workspace.archive
         if plan is None or opened is None:
             return
-        path, password = opened.path, opened.password
+        self.going.note_folder(self.workspace.unpack_folder)
+        path, password, after = opened.path, opened.password, self.workspace.unpack.after
+        if self.workspace.place.outer is not None:
+            after = Afterwards.STAYS  # it is a copy, and goes by itself
 
         def work(job: Job) -> Report:
-            reader = open_archive(path)  # the window may leave the archive while this runs
+            reader = open_archive(path, Opening(password=password or None))  # the window may leave it while this runs
             try:
-                if password:
+                if password and not reader.unlocked:
                     reader.unlock(password)
-                return unpack(plan, reader, job)
+                report = unpack(plan, reader, job)
+                if after == Afterwards.TRASH and not report.problems:
+                    to_trash(files_of(reader.source), report, job)
+                elif after == Afterwards.INTO and not report.problems:
+                    move_into(files_of(reader.source), plan.root, report, job)
+                return report
             finally:
                 reader.close()
 
-        self.jobs.start(f"Unpacking {quoted(path.name)}", work)
+        self.jobs.start(f"Unpacking {quoted(path.name)}", work, source=[path])
+
+    def start_several(self) -> None:
+        """Unpack the archives that are chosen on the disk."""
+        desk, into = replace(self.several.desk), self.several.folder
+        self.going.note_folder(into)
+        ready = [outlook.path for outlook in desk.ready]
+        rules = {path: dict(own) for path, own in desk.rules.items()}
+
+        def work(job: Job) -> Report:
+            return unpack_several(
+                ready,
+                into=into,
+                on_clash=desk.on_clash,
+                rules=rules,
+                keep_replaced=True,
+                trash=desk.trash,
+                job=job,
+            )
+
+        self.jobs.start(f"Unpacking {plural(len(ready), 'archive')}", work, source=ready)
 
     def _job_ended(self, running: RunningJob, outcome: Outcome) -> None:
         self.workspace.plan_again()
-        if not self.workspace.place.in_archive and outcome.report is not None:
-            self.workspace.refresh()
+        self.several.plan_again()
+        if outcome.report is not None and outcome.report.verb not in ("undo", "lend"):
+            self._note(running, outcome, outcome.report)
+        if outcome.report is not None and outcome.report.verb == "undo":
+            self._fill_log()
+        place = self.workspace.place
+        if place.archive is not None and not place.archive.exists():
+            self.workspace.go(Place(place.folder))
+        elif not place.in_archive and outcome.report is not None:
+            named = outcome.report.verb in ("folder", "rename")
+            self.workspace.refresh(choose=[outcome.report.target] if named else ())
+
+    # The log
+
+    def _note(self, running: RunningJob, outcome: Outcome, report: Report) -> None:
+        """Keep a record of a job that has just ended."""
+
+        def work(_: Job) -> Record:
+            record, puts = record_of(report, running.source, outcome.words, expected=running.expected)
+            self.journal.add(record, puts)
+            return record
+
+        self.background.run(work, done=self._noted, failed=lambda _: None)
+
+    def _noted(self, record: Record) -> None:
+        self.last_record = record
+        self.strip.offer_undo(undo_words(record) if record.can_undo else "")
+        self._fill_log()
+
+    def undo_last(self) -> None:
+        """Take the last job back, as long as it was not taken back already."""
+        if self.last_record is not None and self.last_record.can_undo:
+            self.undo(self.last_record)
+
+    def undo(self, record: Record) -> None:
+        """Take a job back."""
+        if record == self.last_record:
+            self.last_record = None
+            self.strip.offer_undo("")
+
+        def work(job: Job) -> Report:
+            report = undo(record, self.journal.puts(record), job)
+            self.journal.undone(record)
+            return report
+
+        self.jobs.start(f"Taking back {quoted(Path(record.target).name)}", work)
+
+    def open_log(self) -> None:
+        """Show the log."""
+        if self.log is None:
+            self.log = LogWindow(self)
+            self.log.show_wanted.connect(show_in_file_manager)
+            self.log.undo_wanted.connect(self.undo)
+        self._fill_log()
+        self.log.show()
+        self.log.raise_()
+
+    def _fill_log(self) -> None:
+        if self.log is not None:
+            self.background.run(lambda _: self.journal.records(), done=self.log.show_records, failed=lambda _: None)
+
+    def event(self, event: QEvent) -> bool:
+        """All painting of the window and its children happens in here; work steps aside for it."""
+        if event.type() in _PAINTS:
+            with first():
+                return super().event(event)
+        return super().event(event)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         narrow = self.width() < theme.sizes.stack_below
-        self.right.setOrientation(Qt.Orientation.Vertical if narrow else Qt.Orientation.Horizontal)
+        way = Qt.Orientation.Vertical if narrow else Qt.Orientation.Horizontal
+        turned = way != self.right.orientation()
+        self.right.setOrientation(way)
+        if narrow and turned:
+            self.columns.setSizes([self.width() * 55 // 100, self.width() * 45 // 100])
+            self.right.setSizes([self.height() // 2, self.height() // 2])
 
     def closeEvent(self, event: QCloseEvent) -> None:
+        self.hide()  # what is under way is cancelled, and may take a moment to come to its end
+        self.trials.stop()
+        self.going.places.note_last(self.workspace.place.folder)
         self.background.close()
+        self.going.places.write()
         self.workspace.close()
         super().closeEvent(event)

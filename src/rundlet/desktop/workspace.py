@@ -2,182 +2,106 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from rundlet.core.errors import Cancelled, FileProblem, FormatError, LimitExceeded, RundletError
-from rundlet.core.files.scan import folder_size
-from rundlet.core.files.space import free_bytes
+from rundlet.core.errors import (
+    Cancelled,
+    FileProblem,
+    FormatError,
+    LimitExceeded,
+    PasswordNeeded,
+    RundletError,
+    WrongPassword,
+)
+from rundlet.core.files.scan import Part, folder_parts
 from rundlet.core.files.types import Sort, sort_of
-from rundlet.core.formats.base import UNKNOWN, ArchiveReader, Catalog, FormatInfo, Kind, Opening, joined
-from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
-from rundlet.core.formats.tree import ROOT, ArchiveTree
+from rundlet.core.formats.base import UNKNOWN, Kind, Opening
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.jobs.job import Job
-from rundlet.core.plans.pack import PackClash, free_name, suggested_stem
-from rundlet.core.plans.unpack import UnpackClash, UnpackPlan, needs_own_folder, own_folder_name, plan_unpack
-from rundlet.desktop.background import Background, Latest
+from rundlet.core.plans.pack import PackClash
+from rundlet.core.plans.unpack import UnpackPlan, needs_own_folder, own_folder_name, plan_unpack
+from rundlet.desktop.background import Background, Done, Failed, Latest
+from rundlet.desktop.following import FolderWatch
+from rundlet.desktop.gathered import Gathered
+from rundlet.desktop.lending import Lending, lend, report_error
 from rundlet.desktop.models.listing import TOP, ArchiveListing, DiskListing, LandingListing, Listing, sorts_of
+from rundlet.desktop.pack_setup import PackSetup
+from rundlet.desktop.state import Choice, OpenArchive, Partial, Place, UnpackDesk
 
 _SETTLE_MS = 60
-_PARTIAL_SECONDS = 0.5
+_SIZES_KEPT = 2000
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
-    """Where the window stands.
-
-    Attributes:
-        folder: the folder on the disk.
-        archive: the archive in it that was gone into, or None.
-        inner: the folder in the archive, "" for its top.
-    """
-
-    folder: Path
-    archive: Path | None = None
-    inner: str = ""
-
-    @property
-    def in_archive(self) -> bool:
-        """Whether this is inside an archive."""
-        return self.archive is not None
-
-    def up(self) -> Place:
-        """The place above."""
-        if self.inner:
-            return replace(self, inner=self.inner.rpartition("/")[0])
-        if self.archive is not None:
-            return Place(self.archive.parent)
-        return Place(self.folder.parent)
-
-
-@dataclass(frozen=True, slots=True)
-class Choice:
-    """What is chosen, counted.
-
-    Attributes:
-        nodes: the chosen rows of the listing.
-        items: how many rows that is.
-        files: files in all of them, folders counted through.
-        size: their bytes.
-        counting: whether folders are still being counted.
-    """
-
-    nodes: tuple[int, ...] = ()
-    items: int = 0
-    files: int = 0
-    size: int = 0
-    counting: bool = False
-
-
-@dataclass(slots=True)
-class OpenArchive:
-    """An archive that the window is in."""
-
-    path: Path
-    reader: ArchiveReader
-    tree: ArchiveTree
-    sorts: NDArray[np.int64]
-    password: str = field(default="", repr=False)
-
-
-@dataclass(slots=True)
-class PackDesk:
-    """What packing would do, as far as it is chosen by the person.
-
-    Attributes:
-        stem: the name without its ending.
-        stem_is_ours: whether it was suggested and may change with the choice.
-        folder: where the archive goes; None for the folder one stands in.
-        replace: whether a file of that name is replaced rather than the new one numbered.
-    """
-
-    info: FormatInfo = field(default_factory=lambda: WRITABLE[0].info)
-    level: int = field(default_factory=lambda: WRITABLE[0].info.default_level)
-    stem: str = ""
-    stem_is_ours: bool = True
-    folder: Path | None = None
-    replace: bool = False
-
-
-@dataclass(slots=True)
-class UnpackDesk:
-    """What unpacking would do, as far as it is chosen by the person; ``folder`` as in :class:`PackDesk`."""
-
-    folder: Path | None = None
-    own_folder: bool = True
-    keep_folders: bool = True
-    on_clash: UnpackClash = UnpackClash.RENAME
-
-
-class _Partial:
-    """Gathers what is found of an archive and shows it twice a second; lives in the working thread."""
-
-    def __init__(self, show: Callable[[ArchiveTree, NDArray[np.int64]], None]) -> None:
-        self._show = show
-        self._catalogs: list[Catalog] = []
-        self._next = time.monotonic() + _PARTIAL_SECONDS
-
-    def add(self, catalog: Catalog) -> None:
-        """Take some more entries."""
-        self._catalogs.append(catalog)
-        if time.monotonic() >= self._next:
-            self._catalogs = [joined(self._catalogs)]
-            tree = ArchiveTree(self._catalogs[0])
-            self._show(tree, sorts_of(tree))
-            self._next = time.monotonic() + _PARTIAL_SECONDS
-
-
-class Workspace(QObject):
+class Workspace(PackSetup):
     """The window's state. It changes only on the interface's thread; slow work is done in the background.
 
     Signals:
+        leaving: another place is being looked at, and stood in once that is done.
         moved: the place changed; the listing follows.
         listed: there is a listing, or None after ``failed_to_list``.
+        unchanged: the place was looked at again and shows what it showed before.
         failed_to_list: the place can't be shown, and why.
         row_changed: a row of the listing has something new to say.
         choice_changed: the choice or what is known of it changed.
-        pack_changed, unpack_changed: what the button would do changed.
+        unpack_changed: what unpacking would do changed.
         landed: there is a new unpack plan with its landing tree.
         restored: rows to choose in a listing that has just come.
         unlock_failed: the password does not open the archive.
         opening: a listing of what was found so far of an archive that takes long to list.
+        names_hidden: the archive can't even be listed without its password.
     """
 
+    leaving = Signal()
     moved = Signal(object)
     listed = Signal(object)
+    unchanged = Signal()
     failed_to_list = Signal(object)
     row_changed = Signal(int)
     choice_changed = Signal(object)
-    pack_changed = Signal()
     unpack_changed = Signal()
     landed = Signal(object, object)
     landing_failed = Signal(object)
     restored = Signal(object)
     unlock_failed = Signal(object)
     opening = Signal(object)
+    names_hidden = Signal(object)
 
     def __init__(self, background: Background, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.background = background
-        self.place = Place(Path.home())
+        self.lending = Lending(self)
+        self._passwords: dict[Path, str] = {}  # for as long as the window is there
         self.archive: OpenArchive | None = None
         self.listing: Listing | None = None
         self.choice = Choice()
-        self.pack = PackDesk()
         self.unpack = UnpackDesk()
         self.plan: UnpackPlan | None = None
         self._history: list[Place] = []
+        self.gathered = Gathered()
+        self._chosen_here: tuple[Path, ...] = ()
+        self._chosen: tuple[Path, ...] = ()
         self._choose_after: list[Path] = []
-        self._fail_after: BaseException | None = None
+        self._came_from: Path | None = None
+        self._leaving: tuple[int, ...] | None = None
+        self._fail_after: tuple[BaseException, Path] | None = None
+        self.refused: Path | None = None  # the file that could not be gone into
         self._list_task = Latest(background)
         self._size_task = Latest(background)
         self._plan_task = Latest(background)
+        self._unlock_task = Latest(background)
+        self._hidden: Place | None = None
+        self.show_hidden = False
+        self.follower = FolderWatch(self)
+        self.follower.changed.connect(self._refresh_changed)
+        self._sizes: dict[Path, tuple[Part, ...]] = {}
         self._settle = QTimer(self)
         self._settle.setSingleShot(True)
         self._settle.setInterval(_SETTLE_MS)
@@ -199,13 +123,55 @@ class Workspace(QObject):
             self.go(Place(listed[0].parent))
 
     def gather(self, paths: Iterable[Path]) -> None:
-        """Take what was dragged in: stand where it lies with it chosen; a single archive is gone into."""
+        """Take what was dragged in: beside what is chosen already; else stand where it lies with it chosen.
+
+        A single archive is gone into when nothing else is chosen.
+        """
         listed = [Path(path).absolute() for path in paths]
-        if len(listed) == 1 and listed[0].is_file() and sort_of(listed[0].name) == Sort.ARCHIVES:
+        if not listed:
+            return
+        if self.chosen_paths():
+            here = [path for path in listed if path.parent == self.place.folder]
+            self._gather_elsewhere(path for path in listed if path.parent != self.place.folder)
+            self.refresh(choose=[*self.chosen_here(), *here])
+        elif len(listed) == 1 and listed[0].is_file() and sort_of(listed[0].name) == Sort.ARCHIVES:
             self.enter_file(listed[0])
-        elif listed:
-            self._choose_after = listed
-            self.go(Place(listed[0].parent))
+        else:
+            folder = listed[0].parent
+            self._gather_elsewhere(path for path in listed if path.parent != folder)
+            self._choose_after = [path for path in listed if path.parent == folder]
+            self.go(Place(folder))
+
+    def _gather_elsewhere(self, paths: Iterable[Path]) -> None:
+        """Choose some more in other folders, and count what is in them."""
+        folders = [path for path in self.gathered.add(paths) if self.gathered.items[path].kind == Kind.DIR]
+        self._count_gathered(folders)
+
+    def _count_gathered(self, folders: list[Path]) -> None:
+        def work(job: Job) -> None:
+            for path in folders:
+                parts = folder_parts(path, tick=job.checkpoint)
+                self.background.tell(lambda path=path, p=parts: counted(path, p))  # type: ignore[misc]
+
+        def counted(path: Path, parts: list[Part]) -> None:
+            item = self.gathered.items.get(path)
+            if item is not None:
+                item.take_parts(parts)
+                self._choice_counted()
+
+        if folders:
+            self.background.run(work, done=lambda _: None, failed=lambda _: None)
+
+    def keep_choice(self, keeps: bool) -> None:
+        """Say whether what is chosen stays chosen when one goes to another folder."""
+        self.gathered.keeps = keeps
+        if not keeps:
+            self.let_go()
+
+    def let_go(self) -> None:
+        """Let go of what is chosen in other folders."""
+        self.gathered.let_go()
+        self._choice_counted()
 
     def enter_file(self, path: Path) -> None:
         """Go into a file that is an archive; else stand beside it with it chosen, and say why."""
@@ -220,8 +186,11 @@ class Workspace(QObject):
 
     def back(self) -> None:
         """Stand where one stood before."""
-        if self._history:
-            self._stand(self._history.pop())
+        while self._history:
+            place = self._history.pop()
+            if place.outer is None or (place.archive is not None and place.archive.exists()):
+                self._stand(place)
+                return
 
     @property
     def can_go_back(self) -> bool:
@@ -231,16 +200,23 @@ class Workspace(QObject):
     def up(self) -> None:
         """Stand one step further up, with the place that one came from chosen."""
         if not self.place.in_archive:
-            self._choose_after = [self.place.folder]
-        elif not self.place.inner and self.place.archive is not None:
-            self._choose_after = [self.place.archive]
+            self._came_from = self.place.folder
+        elif not self.place.inner:
+            self._came_from = self.place.archive
         self.go(self.place.up())
 
-    def enter(self, node: int) -> None:
-        """Go into a row: a folder, or a file that is an archive."""
+    def enter(self, node: int, *, leaving: Iterable[int] | None = None) -> None:
+        """Go into a row: a folder, or a file that is an archive.
+
+        Args:
+            leaving: the rows that count as chosen in the folder that is left; None for those that are.
+        """
+        self._leaving = None if leaving is None else tuple(leaving)
         if isinstance(self.listing, ArchiveListing):
             if self.listing.is_folder(node):
                 self.go(replace(self.place, inner=self.listing.tree.path(node)))
+            elif self.archive is not None:
+                self._enter_nested(node, self.archive)
         elif isinstance(self.listing, DiskListing):
             item = self.listing.items[node - 1]
             if item.kind == Kind.DIR or (item.kind == Kind.LINK and item.path.is_dir()):
@@ -248,69 +224,147 @@ class Workspace(QObject):
             else:
                 self.enter_file(item.path)
 
+    def _enter_nested(self, node: int, opened: OpenArchive) -> None:
+        """Go into an archive that is an entry of the one where the window stands, by way of a private copy."""
+        outer = self.place
+        size = int(opened.tree.size[node])
+
+        def work(job: Job) -> Place:
+            job.begin("Opening", total_bytes=size)
+            folder = self.lending.new_folder(size)
+            report = lend(opened, [node], folder, job, keep_folders=False)
+            made = [Path(path) for path in report.created if Path(path).is_file()]
+            if not made:
+                raise report_error(report)
+            return Place(outer.folder, archive=made[0], outer=outer)
+
+        def done(place: Place) -> None:
+            self._remember()
+            self._open_archive(place, back_to=outer)
+
+        self._list(work, done=done, failed=self._fail)
+
     def refresh(self, *, choose: Iterable[Path] = ()) -> None:
         """Look at the place again, keeping what is chosen on the disk."""
         if not self.place.in_archive:
-            self._choose_after = list(choose) or self.chosen_paths()
+            self._choose_after = list(choose) or list(self.chosen_here())
         self._stand(self.place)
+
+    def _refresh_changed(self) -> None:
+        if not self.place.in_archive and self.listing is not None:
+            self.refresh()
 
     def _remember(self) -> None:
         if self.listing is not None:
             self._history.append(self.place)
 
+    def _list(self, work: Callable[[Job], Any], *, done: Done, failed: Failed) -> None:
+        """Look at a place in the background; it takes the place of any other that is still being looked at."""
+        self.leaving.emit()
+        self._list_task.run(work, done=done, failed=failed)
+
     def _stand(self, place: Place) -> None:
         if place.archive is not None:
             if self.archive is not None and self.archive.path == place.archive:
-                self._settle_in(place, self.archive)
+                self._go_inside(place, self.archive)
             else:
                 self._open_archive(place)
             return
-        self._list_task.run(
-            lambda job: DiskListing.read(place.folder),
+        self._list(
+            lambda job: DiskListing.read(place.folder, hidden=self.show_hidden),
             done=lambda listing: self._on_disk(place, listing),
             failed=self._fail,
         )
 
     def _on_disk(self, place: Place, listing: DiskListing) -> None:
+        if self._looks_the_same(place, listing):
+            self._choose_after, self._came_from = [], None
+            self._count_folders(self.listing)  # type: ignore[arg-type]
+            self.unchanged.emit()
+            self.pack_changed.emit()
+            return
         self._leave_archive()
         if place.folder != self.place.folder:
-            self.pack.folder, self.pack.stem_is_ours, self.pack.replace = None, True, False
+            self.pack.folder, self.pack.stem_is_ours, self.pack.clash = None, True, PackClash.RENAME
         self._arrive(place, listing)
+        self.follower.follow(place.folder)
         self._count_folders(listing)
-        wanted = [n for path in self._choose_after if (n := listing.node_of(path)) is not None]
-        self._choose_after = []
+        self.gathered.forget_gone()
+        before = self.gathered.enter(place.folder)
+        paths = self._choose_after or before or ([self._came_from] if self._came_from is not None else [])
+        self._choose_after, self._came_from = [], None
+        wanted = listing.nodes_of(paths)
         if wanted:
             self.restored.emit(wanted)
+        else:
+            self._choice_counted()
         failure, self._fail_after = self._fail_after, None
         if failure is not None:
-            self._fail(failure)
+            self._fail(*failure)
 
-    def _open_archive(self, place: Place, otherwise: Path | None = None) -> None:
+    def _looks_the_same(self, place: Place, listing: DiskListing) -> bool:
+        """Whether a place that was looked at again shows what it showed before, with the same rows to be chosen."""
+        before = self.listing
+        return (
+            self._fail_after is None
+            and isinstance(before, DiskListing)
+            and self.place == place
+            and before.folder == listing.folder
+            and before.seen == listing.seen
+            and set(map(str, self._choose_after)) == set(map(str, self.chosen_here()))
+        )
+
+    def _open_archive(
+        self, place: Place, otherwise: Path | None = None, password: str | None = None, back_to: Place | None = None
+    ) -> None:
         path = place.archive
         assert path is not None
+        password = password or self._passwords.get(path)
 
-        def work(job: Job) -> OpenArchive:
-            partial = _Partial(
+        def work(job: Job) -> tuple[OpenArchive, ArchiveListing]:
+            partial = Partial(
                 lambda tree, sorts: self.background.tell(lambda: self._show_partial(place, job, tree, sorts))
             )
-            reader = open_archive(path, Opening(job=job, found=partial.add))
+            reader = open_archive(path, Opening(job=job, found=partial.add, password=password))
+            if password and not reader.unlocked and reader.catalog.encrypted.any():
+                reader.unlock(password)
             tree = ArchiveTree(reader.catalog)
-            return OpenArchive(path, reader, tree, sorts_of(tree))
+            opened = OpenArchive(path, reader, tree, sorts_of(tree), needs_own_folder(reader), password or "")
+            return opened, _listing_in(opened, place)
 
         def failed(error: BaseException) -> None:
-            if otherwise is not None and isinstance(error, FileProblem | FormatError | LimitExceeded):
+            if isinstance(error, WrongPassword):
+                self.unlock_failed.emit(error)
+            elif isinstance(error, PasswordNeeded):
+                self._stand_before(place, error)
+            elif back_to is not None:
+                self._history.pop()
+                self._fail(error, path)
+            elif otherwise is not None and isinstance(error, FileProblem | FormatError | LimitExceeded):
                 self._choose_after = [otherwise]
-                self._fail_after = error
+                self._fail_after = error, otherwise
                 self._stand(Place(otherwise.parent))
             else:
                 self._fail(error)
 
-        self._list_task.run(work, done=lambda opened: self._settle_in(place, opened), failed=failed)
+        self._list(work, done=lambda found: self._settle_in(place, *found), failed=failed)
+
+    def _stand_before(self, place: Place, error: PasswordNeeded) -> None:
+        """In front of an archive whose names are hidden."""
+        self._put_aside()
+        self._leave_archive()
+        self.place, self.listing, self._hidden = place, None, place
+        self.choice = Choice()
+        self.unpack = UnpackDesk()
+        self.moved.emit(place)
+        self.names_hidden.emit(error)
+        self.unpack_changed.emit()
 
     def _show_partial(self, place: Place, job: Job, tree: ArchiveTree, sorts: NDArray[np.int64]) -> None:
         """While an archive is still being listed, show what was found so far."""
         if job.cancelled:
             return
+        self._put_aside()
         self._leave_archive()
         self.place = place
         self.moved.emit(place)
@@ -318,20 +372,33 @@ class Workspace(QObject):
         self.choice = Choice()
         self.opening.emit(self.listing)
 
-    def _settle_in(self, place: Place, opened: OpenArchive) -> None:
+    def _go_inside(self, place: Place, opened: OpenArchive) -> None:
+        node = opened.tree.find(place.inner)
+        if len(opened.tree.children(node or ROOT)) > NATURAL_AT_MOST:  # sorting so many is no work for this thread
+            self._list(
+                lambda _: _listing_in(opened, place),
+                done=lambda listing: self._settle_in(place, opened, listing),
+                failed=self._fail,
+            )
+        else:
+            self._settle_in(place, opened, _listing_in(opened, place))
+
+    def _settle_in(self, place: Place, opened: OpenArchive, listing: ArchiveListing) -> None:
         if self.archive is not opened:
             self._leave_archive()
             self.archive = opened
-            self.unpack = UnpackDesk(own_folder=needs_own_folder(opened.reader))
-        node = opened.tree.find(place.inner)
-        listing = ArchiveListing(opened.tree, ROOT if node is None else node, opened.sorts)
+            if opened.password:
+                self._passwords[opened.path] = opened.password
+            self.unpack = UnpackDesk(own_folder=opened.is_loose)
         self._arrive(place, listing)
         self.unpack_changed.emit()
-        self._settle.start()
+        self._plan_soon()
 
     @property
     def needs_password(self) -> bool:
-        """Whether the archive has locked entries and no password was given for it."""
+        """Whether the archive has locked entries or hidden names, and no password was given for it."""
+        if self._hidden is not None:
+            return True
         return (
             self.archive is not None
             and not self.archive.reader.unlocked
@@ -341,20 +408,22 @@ class Workspace(QObject):
     def unlock(self, password: str) -> None:
         """Take the password of the archive, for as long as the window is in it."""
         opened = self.archive
-        if opened is None:
-            return
-        try:
-            opened.reader.unlock(password)
-        except RundletError as error:
-            self.unlock_failed.emit(error)
-            return
-        opened.password = password
-        self.plan_again()
-        self.unpack_changed.emit()
+        if self._hidden is not None:
+            self._open_archive(self._hidden, password=password)
+        elif opened is not None:
+
+            def done(_: None) -> None:
+                opened.password = self._passwords[opened.path] = password
+                self.plan_again()
+                self.unpack_changed.emit()
+
+            self._unlock_task.run(lambda _: opened.reader.unlock(password), done=done, failed=self.unlock_failed.emit)
 
     def _leave_archive(self) -> None:
         self._size_task.drop()
         self._plan_task.drop()
+        self._unlock_task.drop()
+        self._hidden = None
         self._settle.stop()
         self.plan = None
         if self.archive is not None:
@@ -362,16 +431,30 @@ class Workspace(QObject):
             self.archive = None
 
     def _arrive(self, place: Place, listing: Listing) -> None:
+        if place.in_archive or self.place.folder != place.folder:
+            self._put_aside()
+        self._leaving = None
         self.place = place
         self.listing = listing
         self.choice = Choice()
+        self._chosen_here, self._chosen = (), tuple(self.gathered.items)
         self.moved.emit(place)
         self.listed.emit(listing)
         self.choose(())
 
-    def _fail(self, error: BaseException) -> None:
+    def _put_aside(self) -> None:
+        """Remember what is chosen in the folder that is being left."""
+        if isinstance(self.listing, DiskListing):
+            nodes = self.choice.nodes if self._leaving is None else self._leaving
+            self.gathered.leave(self.listing.folder, [self.listing.items[n - 1] for n in nodes])
+            uncounted = [path for path, item in self.gathered.items.items() if item.size == UNKNOWN]
+            self._count_gathered(uncounted)
+
+    def _fail(self, error: BaseException, refused: Path | None = None) -> None:
         if isinstance(error, Cancelled):
             return
+        self.refused = refused
+        self._leaving = None
         self.failed_to_list.emit(error)
 
     # Choosing
@@ -379,25 +462,32 @@ class Workspace(QObject):
     def choose(self, nodes: Iterable[int]) -> None:
         """These rows are chosen, and no others."""
         self._count_choice(tuple(nodes))
-        if self.pack.stem_is_ours:
-            self.pack.stem = self._suggested()
+        self.suggest_stem()
         self.choice_changed.emit(self.choice)
         self.pack_changed.emit()
         if self.place.in_archive:
             self.plan = None
             self.unpack_changed.emit()
-            self._settle.start()
+            self._plan_soon()
 
     def _count_choice(self, nodes: tuple[int, ...]) -> None:
         listing = self.listing
         if isinstance(listing, DiskListing):
-            items = [listing.items[n - 1] for n in nodes]
+            others = self.gathered.items
+            rows = np.array(nodes, np.int64) - 1
+            numbers = np.array([(item.files, item.size) for item in others.values()], np.int64).reshape(-1, 2)
+            counts = np.append(listing.files[rows], numbers[:, 0])
+            sizes = np.append(listing.sizes[rows], numbers[:, 1])
+            self._chosen_here = tuple([listing.items[n - 1].path for n in nodes])
+            self._chosen = (*self._chosen_here, *others)
             self.choice = Choice(
                 nodes,
-                len(nodes),
-                sum(item.files for item in items),
-                sum(max(item.size, 0) for item in items),
-                any(item.size == UNKNOWN for item in items),
+                len(sizes),
+                int(counts.sum()),
+                int(np.maximum(sizes, 0).sum()),
+                bool((sizes == UNKNOWN).any()),
+                elsewhere=len(others),
+                folders=len(self.gathered.folders | ({listing.folder} if nodes else set())),
             )
         elif isinstance(listing, ArchiveListing):
             tree = listing.tree
@@ -406,95 +496,47 @@ class Workspace(QObject):
             files = int((tree.catalog.kind[rows] != Kind.DIR).sum())
             self.choice = Choice(nodes, len(nodes), files, int(sizes.sum()))
 
-    def chosen_paths(self) -> list[Path]:
-        """The chosen files and folders on the disk."""
-        if not isinstance(self.listing, DiskListing):
-            return []
-        return [self.listing.items[n - 1].path for n in self.choice.nodes]
+    def chosen_paths(self) -> tuple[Path, ...]:
+        """The chosen files and folders on the disk: those here, and those gathered from other folders."""
+        return self._chosen if isinstance(self.listing, DiskListing) else ()
 
-    def _suggested(self) -> str:
-        paths = self.chosen_paths()
-        return suggested_stem(paths) if paths else self.place.folder.name or "archive"
+    def chosen_here(self) -> tuple[Path, ...]:
+        """Those of them that lie in the folder where the window stands."""
+        return self._chosen_here if isinstance(self.listing, DiskListing) else ()
 
     def _count_folders(self, listing: DiskListing) -> None:
-        """Fill in what folders hold, one after the other, without holding up anything."""
-        folders = [(n, item.path) for n, item in enumerate(listing.items, 1) if item.kind == Kind.DIR]
+        """Fill in what folders hold, one after the other, without holding up anything; what was counted before stands."""
+        folders = [(node, listing.items[node - 1].path) for node in listing.folders]
+        for node, path in folders:
+            if path in self._sizes:
+                listing.set_parts(node, self._sizes[path])
 
         def work(job: Job) -> None:
             for node, path in folders:
-                size, files = folder_size(path, tick=job.checkpoint)
-                self.background.tell(lambda n=node, s=size, f=files: self._counted(listing, n, s, f))  # type: ignore[misc]
+                parts = folder_parts(path, tick=job.checkpoint)
+                self.background.tell(lambda n=node, p=parts: self._counted(listing, n, p))  # type: ignore[misc]
 
         if folders:
             self._size_task.run(work, done=lambda _: None, failed=lambda _: None)
 
-    def _counted(self, listing: DiskListing, node: int, size: int, files: int) -> None:
+    def _counted(self, listing: DiskListing, node: int, parts: list[Part]) -> None:
+        path = listing.items[node - 1].path
+        self._sizes.pop(path, None)
+        self._sizes[path] = tuple(parts)
+        while len(self._sizes) > _SIZES_KEPT:
+            del self._sizes[next(iter(self._sizes))]
         if listing is not self.listing:
             return
-        listing.set_size(node, size, files)
+        listing.set_parts(node, parts)
         self.row_changed.emit(node)
         if node in self.choice.nodes:
-            self._count_choice(self.choice.nodes)
-            self.choice_changed.emit(self.choice)
-            self.pack_changed.emit()
+            self._choice_counted()
 
-    # Packing
-
-    def set_format(self, name: str) -> None:
-        """Choose the format by its short name."""
-        self.pack.info = by_id(name).info
-        self.pack.level = self.pack.info.default_level
+    def _choice_counted(self) -> None:
+        """More is known of what is chosen, or less of it is chosen elsewhere."""
+        self._count_choice(self.choice.nodes)
+        self.choice_changed.emit(self.choice)
         self.pack_changed.emit()
-
-    def set_level(self, level: int) -> None:
-        """Choose the level."""
-        self.pack.level = level
-        self.pack_changed.emit()
-
-    def set_stem(self, stem: str) -> None:
-        """Name the archive; an ending of the format typed along is taken off again, as it stands behind anyway."""
-        ending = self.pack.info.ending
-        if stem.lower().endswith(ending):
-            stem = stem[: -len(ending)]
-        self.pack.stem, self.pack.stem_is_ours, self.pack.replace = stem.strip(), not stem.strip(), False
-        if self.pack.stem_is_ours:
-            self.pack.stem = self._suggested()
-        self.pack_changed.emit()
-
-    def set_pack_folder(self, folder: Path) -> None:
-        """Say where the archive goes."""
-        self.pack.folder, self.pack.replace = folder, False
-        self.pack_changed.emit()
-
-    def set_replace(self, replaces: bool) -> None:
-        """Say whether a file of the name is replaced."""
-        self.pack.replace = replaces
-        self.pack_changed.emit()
-
-    @property
-    def pack_folder(self) -> Path:
-        """Where the archive goes."""
-        return self.pack.folder or self.place.folder
-
-    @property
-    def asked_target(self) -> Path:
-        """The archive as it is named, whether or not the name is free."""
-        return self.pack_folder / (self.pack.stem.replace("/", "_") + self.pack.info.ending)
-
-    @property
-    def pack_target(self) -> Path:
-        """The archive as it will be called."""
-        return self.asked_target if self.pack.replace else free_name(self.asked_target)
-
-    @property
-    def pack_clash(self) -> PackClash:
-        """The rule for a name that is taken."""
-        return PackClash.REPLACE if self.pack.replace else PackClash.RENAME
-
-    @property
-    def pack_free(self) -> int:
-        """Bytes free where the archive goes."""
-        return free_bytes(self.pack_folder)
 
     # Unpacking
 
@@ -503,17 +545,22 @@ class Workspace(QObject):
         change(self.unpack)
         self.plan = None
         self.unpack_changed.emit()
-        self._settle.start()
+        self._plan_soon()
 
     @property
     def unpack_folder(self) -> Path:
         """The chosen folder, without the archive's own."""
-        return self.unpack.folder or (self.archive.path.parent if self.archive else self.place.folder)
+        return self.unpack.folder or self.place.folder
 
     @property
     def own_folder_name(self) -> str:
         """What the archive's own folder is called."""
         return own_folder_name(self.archive.path) if self.archive else ""
+
+    def _plan_soon(self) -> None:
+        """The landing is to be worked out anew; one that is being worked out does not count any more."""
+        self._plan_task.drop()
+        self._settle.start()
 
     def _plan_landing(self) -> None:
         opened, desk = self.archive, self.unpack
@@ -521,6 +568,7 @@ class Workspace(QObject):
             return
         nodes = self.choice.nodes or ((self.listing.folder,) if isinstance(self.listing, ArchiveListing) else (TOP,))
         into, own = self.unpack_folder, self.own_folder_name if desk.own_folder else ""
+        rules = dict(desk.rules)
 
         def work(job: Job) -> tuple[UnpackPlan, LandingListing]:
             rows = opened.tree.rows_below(nodes)
@@ -531,9 +579,12 @@ class Workspace(QObject):
                 own_folder=own,
                 keep_folders=desk.keep_folders,
                 on_clash=desk.on_clash,
+                rules=rules,
+                leave_same=True,
+                keep_replaced=True,
                 job=job,
             )
-            return plan, LandingListing(plan)
+            return plan, LandingListing(plan.root, [plan])
 
         self._plan_task.run(work, done=self._land, failed=self._plan_failed)
 
@@ -548,13 +599,22 @@ class Workspace(QObject):
     def plan_again(self) -> None:
         """Work the landing out anew, after the disk has changed."""
         if self.archive is not None:
-            self._settle.start()
+            self._plan_soon()
 
     @property
     def at_rest(self) -> bool:
         """Whether nothing is about to be worked out."""
-        return not self._settle.isActive()
+        return not self._settle.isActive() and self.follower.at_rest
 
     def close(self) -> None:
-        """Let go of the archive."""
+        """Let go of the archive, and of all private copies; the folder is not followed any more."""
+        self.follower.stop()
         self._leave_archive()
+        self.lending.close()
+
+
+def _listing_in(opened: OpenArchive, place: Place) -> ArchiveListing:
+    """What an archive holds at a place, already in order."""
+    listing = ArchiveListing(opened.tree, opened.tree.find(place.inner) or ROOT, opened.sorts)
+    listing.children(TOP)
+    return listing

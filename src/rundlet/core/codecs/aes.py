@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator
 import numpy as np
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 
+from rundlet.core.errors import LimitExceeded
 from rundlet.core.limits import CHUNK
 
 BLOCK = 16
@@ -81,3 +82,61 @@ def encrypt(keys: ZipKeys, plain: Iterable[bytes]) -> Iterator[bytes]:
             code.update(data)
             yield data
     yield code.digest()[:CODE_SIZE]
+
+
+_MOST_POWER = 24
+_NO_STRETCHING = 0x3F
+_KEY_SIZE = 32
+_ROUNDS_AT_ONCE = 1 << 14
+
+
+def stretched_key(password: bytes, salt: bytes, power: int) -> bytes:
+    """The AES-256 key of 7z's scheme: SHA-256 over 2**power repetitions of salt, password and a counter of 64 bits.
+
+    Args:
+        password: in UTF-16, the low byte first.
+
+    Raises:
+        LimitExceeded: when the work would take more than some seconds.
+    """
+    if power == _NO_STRETCHING:
+        return (salt + password).ljust(_KEY_SIZE, b"\0")[:_KEY_SIZE]
+    if power > _MOST_POWER:
+        raise LimitExceeded("Its lock asks for more work to try a password than Rundlet does.")
+    rounds = 1 << power
+    step = min(rounds, _ROUNDS_AT_ONCE)
+    fixed = len(salt) + len(password)
+    table = np.empty((step, fixed + 8), np.uint8)
+    table[:, :fixed] = np.frombuffer(salt + password, np.uint8)
+    digest = hashlib.sha256()
+    for first in range(0, rounds, step):
+        counters = np.arange(first, first + step, dtype="<u8")
+        table[:, fixed:] = counters.view(np.uint8).reshape(step, 8)
+        digest.update(table.data)
+    return digest.digest()
+
+
+def cbc_decrypted(key: bytes, iv: bytes, data: bytes) -> bytes:
+    """Whole blocks that were locked in CBC mode; ``iv`` is the locked block before them."""
+    cipher = Cipher(algorithms.AES(key), modes.CBC(iv)).decryptor()
+    return b"".join(cipher.update(piece) for piece in stretches(data))
+
+
+class CbcEncryptor:
+    """Locks bytes with AES in CBC mode; the last block is filled up with zeros."""
+
+    def __init__(self, key: bytes, iv: bytes) -> None:
+        self._cipher = Cipher(algorithms.AES(key), modes.CBC(iv)).encryptor()
+        self._rest = b""
+
+    def update(self, data: bytes) -> bytes:
+        """Lock what makes whole blocks."""
+        data = self._rest + data
+        whole = len(data) // BLOCK * BLOCK
+        self._rest = data[whole:]
+        return b"".join(self._cipher.update(piece) for piece in stretches(data[:whole]))
+
+    def finish(self) -> bytes:
+        """Lock the rest."""
+        rest, self._rest = self._rest, b""
+        return self._cipher.update(rest.ljust(BLOCK, b"\0")) if rest else b""

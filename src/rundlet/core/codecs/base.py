@@ -11,7 +11,8 @@ import deflate
 from backports import zstd
 from isal import igzip_lib, isal_zlib
 
-from rundlet.core.errors import Corrupt, LimitExceeded, RundletError, Truncated
+from rundlet.core.codecs.checksums import crc32
+from rundlet.core.errors import ChecksumMismatch, Corrupt, LimitExceeded, RundletError, Truncated
 from rundlet.core.limits import CHUNK
 
 CODEC_ERRORS: Any = (
@@ -29,6 +30,10 @@ CODEC_ERRORS: Any = (
 
 MEMORY_ERRORS = (MemoryError, lzma.LZMAError)
 """What they raise when the data asks for too much memory, though not only then."""
+
+
+TOO_LITTLE = "It unpacks to less than its stated size."
+WRONG_SUM = "Its content fails its checksum."
 
 
 class Decoder(Protocol):
@@ -63,7 +68,7 @@ def expand(
     for data in inputs:
         while not decoder.eof and (until is None or total < until):
             try:
-                out = decoder.decompress(data, step)
+                out = decoder.decompress(data, step if until is None else min(step, until - total))
             except MEMORY_ERRORS as error:
                 raise _too_large(error) from error
             except CODEC_ERRORS as error:
@@ -86,3 +91,27 @@ def _too_large(error: Exception) -> RundletError:
     if isinstance(error, MemoryError) or "emory" in str(error):
         return LimitExceeded("Unpacking it would take more memory than allowed.")
     return Corrupt("Its packed data is damaged.")
+
+
+def checked(plain: Iterable[bytes], size: int, crc: int | None) -> Iterator[bytes]:
+    """Pass content on and compare its length and CRC-32 with what the archive states.
+
+    Args:
+        crc: what it should be, or None when something else vouches for the content or nothing does.
+
+    Raises:
+        Corrupt: as soon as there is more than stated; ``Truncated`` when there is less at the end.
+        ChecksumMismatch: at the end.
+    """
+    seen, total = 0, 0
+    for data in plain:
+        total += len(data)
+        if total > size:
+            raise Corrupt("It unpacks to more than its stated size.")
+        if crc is not None:
+            seen = crc32(data, seen)
+        yield data
+    if total < size:
+        raise Truncated(TOO_LITTLE)
+    if crc not in (None, seen):
+        raise ChecksumMismatch(WRONG_SUM)

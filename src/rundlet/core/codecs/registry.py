@@ -7,7 +7,6 @@ import lzma
 import struct
 from collections.abc import Callable
 
-import inflate64
 from backports import zstd
 
 from rundlet.core.codecs import deflate_codec
@@ -26,6 +25,8 @@ class Deflate64Decoder:
     """Deflate64: deflate with a 64 KiB window."""
 
     def __init__(self) -> None:
+        import inflate64  # rarely needed, and slow to import
+
         self._inflater = inflate64.Inflater()
         self._input = b""
 

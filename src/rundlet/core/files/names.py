@@ -10,12 +10,15 @@ is empty                                  refused
 has control characters or NUL             the same with ``_`` in their place, and said
 has a step of over 255 bytes              the same shortened before its ending, and said
 is longer than 4,000 bytes in all         refused
+has characters that the disk can't keep   the same with ``_`` in their place, and said
 ========================================  =========================================================
 """
 
 from __future__ import annotations
 
+import itertools
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from rundlet.core.limits import MAX_COMPONENT, MAX_LINK_TARGET, MAX_PATH
@@ -70,6 +73,15 @@ def _careful_name(path: str) -> SafeName:
     return SafeName(tuple(fitting), note="; ".join(notes))
 
 
+def without(steps: tuple[str, ...], forbidden: str) -> tuple[str, ...]:
+    """Steps without characters that a disk can't keep, and without the dots and spaces at ends that it drops."""
+    if not forbidden:
+        return steps
+    table = str.maketrans(dict.fromkeys(forbidden, "_"))
+    tidy = [step.translate(table) for step in steps]
+    return tuple(step.rstrip(". ") + "_" * (len(step) - len(step.rstrip(". "))) for step in tidy)
+
+
 def safe_link(link: tuple[str, ...], target: str) -> str:
     """Why a symbolic link must not be made, as a clause, or "" when it stays inside the folder.
 
@@ -97,6 +109,12 @@ def numbered(name: str, number: int) -> str:
     """``notes.txt`` as ``notes (2).txt``; double endings such as ``.tar.gz`` stay together."""
     stem, ending = split_ending(name)
     return _fit(f"{stem} ({number}){ending}")
+
+
+def first_free(name: str, is_taken: Callable[[str], bool]) -> str:
+    """The name itself, or the first numbered one that is not taken."""
+    numbers = (numbered(name, number) for number in itertools.count(2))
+    return next(candidate for candidate in itertools.chain((name,), numbers) if not is_taken(candidate))
 
 
 def split_ending(name: str) -> tuple[str, str]:

@@ -7,13 +7,23 @@ import os
 import stat
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from enum import Flag, auto
 from pathlib import Path
 
 from rundlet.core.errors import file_problem, left_out
 from rundlet.core.formats.base import Kind, PackItem
 from rundlet.core.jobs.report import Issue
+from rundlet.core.jobs.turns import step_aside
 
 _PERMISSIONS = 0o7777
+
+
+class LeaveOut(Flag):
+    """What a walk leaves out beside patterns."""
+
+    NOTHING = 0
+    HIDDEN = auto()
+    EMPTY_FOLDERS = auto()
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,15 +39,20 @@ def walk(
     name: str,
     *,
     exclude: Sequence[str] = (),
+    leave_out: LeaveOut = LeaveOut.NOTHING,
+    follow: bool = False,
     skip: Path | None = None,
     tick: Callable[[], None] | None = None,
 ) -> Found:
-    """An item with everything below it, in the order of names; links are kept as links.
+    """An item with everything below it, in the order of names.
 
     Args:
         item: a file, folder or link.
         name: what it is to be called in the archive.
         exclude: patterns; what matches by its name or by its path in the archive is left out with all below it.
+        leave_out: hidden files and folders, but the item itself never; folders with nothing in them.
+        follow: whether what a link leads to is taken in its place; one that leads nowhere, or to a folder that it is in,
+            stays a link.
         skip: a file that is left out wherever it lies, such as the archive that is being made.
         tick: called once a folder; may raise to end the walk.
     """
@@ -48,9 +63,17 @@ def walk(
         found.issues.append(Issue(name, left_out(file_problem(error, "read", item))))
         return found
     pending: list[tuple[Path, str, os.stat_result]] = [(item, name, status)]
+    led: _Led = {}
     while pending:
         path, inside, status = pending.pop()
-        if path == skip or _excluded(inside, exclude):
+        step_aside()
+        if follow and stat.S_ISLNK(status.st_mode):
+            path, status = _followed(path, inside, status, found.issues, led)
+        if (
+            path == skip
+            or _excluded(inside, exclude)
+            or (LeaveOut.HIDDEN in leave_out and "/" in inside and inside.rpartition("/")[2].startswith("."))
+        ):
             continue
         kind = _kind(status.st_mode)
         if kind == Kind.OTHER:
@@ -64,7 +87,46 @@ def walk(
                 pending.extend(_below(path, inside, found.issues))
         except OSError as error:
             found.issues.append(Issue(inside, left_out(file_problem(error, "read", path))))
+    if LeaveOut.EMPTY_FOLDERS in leave_out:
+        return Found(_without_empty_folders(found.items), found.issues)
     return found
+
+
+_Led = dict[str, tuple[Path, ...]]
+"""For each folder that a link led to, by its path in the archive: the folders of all links on the way to it."""
+
+
+def _followed(
+    path: Path, inside: str, status: os.stat_result, issues: list[Issue], led: _Led
+) -> tuple[Path, os.stat_result]:
+    """What a link leads to, or the link itself where following it would lead nowhere or round and round."""
+    target = Path(os.path.realpath(path))
+    try:
+        there = target.lstat()
+    except OSError:
+        issues.append(Issue(inside, "leads nowhere and was kept as a link"))
+        return path, status
+    if stat.S_ISDIR(there.st_mode):
+        above = inside
+        while above and above not in led:
+            above = above.rpartition("/")[0]
+        way = (*led.get(above, ()), path.parent.resolve())
+        if any(folder.is_relative_to(target) for folder in way):
+            issues.append(Issue(inside, "leads to a folder that it is in and was kept as a link"))
+            return path, status
+        led[inside] = way
+    return target, there
+
+
+def _without_empty_folders(items: list[PackItem]) -> list[PackItem]:
+    """The items without folders in which no file or link is, however deep."""
+    filled: set[str] = set()
+    for item in items:
+        above = item.path.rpartition("/")[0] if item.kind != Kind.DIR else ""
+        while above and above not in filled:
+            filled.add(above)
+            above = above.rpartition("/")[0]
+    return [item for item in items if item.kind != Kind.DIR or item.path in filled]
 
 
 def _below(folder: Path, inside: str, issues: list[Issue]) -> Iterator[tuple[Path, str, os.stat_result]]:
@@ -111,14 +173,48 @@ def _excluded(inside: str, patterns: Sequence[str]) -> bool:
     return any(fnmatch.fnmatchcase(name, p) or fnmatch.fnmatchcase(inside, p.rstrip("/")) for p in patterns)
 
 
-def folder_size(folder: Path, *, tick: Callable[[], None]) -> tuple[int, int]:
-    """Bytes and number of files below a folder; what can't be read counts as nothing.
+@dataclass(frozen=True, slots=True)
+class Part:
+    """What one thing directly in a folder holds.
+
+    Attributes:
+        size, files: bytes, and number of files, of all below it.
+    """
+
+    name: str
+    size: int
+    files: int
+    is_folder: bool
+
+
+def folder_parts(folder: Path, *, tick: Callable[[], None]) -> list[Part]:
+    """What lies in a folder and how large it is; what can't be read counts as nothing.
 
     Args:
         tick: called once a folder; may raise to end the count.
     """
+    parts = []
+    try:
+        with os.scandir(folder) as entries:
+            for entry in entries:
+                if entry.is_dir(follow_symlinks=False):
+                    size, files = _total(entry.path, tick)
+                    parts.append(Part(entry.name, size, files, is_folder=True))
+                else:
+                    parts.append(Part(entry.name, entry.stat(follow_symlinks=False).st_size, 1, is_folder=False))
+    except OSError:
+        pass
+    return parts
+
+
+def folder_size(folder: Path, *, tick: Callable[[], None]) -> tuple[int, int]:
+    """Bytes and number of files below a folder; as :func:`folder_parts`."""
+    return _total(os.fspath(folder), tick)
+
+
+def _total(folder: str, tick: Callable[[], None]) -> tuple[int, int]:
     size = files = 0
-    pending = [os.fspath(folder)]
+    pending = [folder]
     while pending:
         tick()
         try:

@@ -69,6 +69,21 @@ def sort_of(name: str) -> Sort:
     return _BY_ENDING.get(ending.lower(), Sort.OTHER) if "." in name else Sort.OTHER
 
 
+_RUN = frozenset(
+    ["exe", "msi", "bat", "cmd", "com", "appimage", "run", "sh", "jar", "desktop", "deb", "rpm", "dmg", "pkg"]
+)
+
+
+def looks_like_a_program(name: str) -> bool:
+    """Whether a file is one to run or to install, by the ending of its name; such files often need their neighbours."""
+    return "." in name and name.rpartition(".")[2].lower() in _RUN
+
+
+def noun_for(sort: Sort) -> str:
+    """One file of a group in a word."""
+    return _NOUNS.get(sort, "file")
+
+
 def word_for(name: str) -> str:
     """What a file is, e.g. ``"PNG picture"``; ``"File"`` when its name does not tell."""
     ending = name.rpartition(".")[2].lower() if "." in name else ""

@@ -107,6 +107,12 @@ class NameTable:
         return cls(b"".join(names), np.concatenate(([0], np.cumsum(lengths))))
 
     @classmethod
+    def end_to_end(cls, tables: Sequence[NameTable]) -> NameTable:
+        """Tables one after the other as one."""
+        lengths = np.concatenate([np.array([], np.int64), *(np.diff(table.starts) for table in tables)])
+        return cls(b"".join([table.blob for table in tables]), np.concatenate(([0], np.cumsum(lengths))))
+
+    @classmethod
     def gathered(cls, blob: bytes, at: NDArray[np.int64], lengths: NDArray[np.int64]) -> NameTable:
         """A table of names that stand at places in a larger stretch of bytes."""
         octets = np.frombuffer(blob, np.uint8)
@@ -204,9 +210,7 @@ class Catalog:
 def joined(catalogs: Sequence[Catalog]) -> Catalog:
     """Catalogs one after the other as one."""
     columns = ("kind", "size", "packed", "mtime_ns", "mode", "crc", "encrypted")
-    blob = b"".join(c.names.blob for c in catalogs)
-    lengths = np.concatenate([np.diff(c.names.starts) for c in catalogs])
-    names = NameTable(blob, np.concatenate(([0], np.cumsum(lengths))))
+    names = NameTable.end_to_end([c.names for c in catalogs])
     return Catalog(
         names=names, **{column: np.concatenate([getattr(c, column) for c in catalogs]) for column in columns}
     )
@@ -241,9 +245,11 @@ class ArchiveReader(ABC):
         catalog: its entries.
         notices: what is to be said of the archive as a whole.
         unlocked: whether a password was taken.
+        names_hidden: whether the list itself was locked.
     """
 
     unlocked = False
+    names_hidden = False
     info: FormatInfo
     source: ByteSource
     catalog: Catalog
@@ -259,7 +265,8 @@ class ArchiveReader(ABC):
         Raises:
             PasswordNeeded: when it is, and no password was taken.
         """
-        if len(rows) and not self.unlocked and bool(self.catalog.encrypted[rows].all()):
+        filled = rows[(self.catalog.size[rows] != 0) & (self.catalog.kind[rows] != Kind.DIR)]
+        if len(filled) and not self.unlocked and bool(self.catalog.encrypted[filled].all()):
             name = quoted(self.source.name)
             raise PasswordNeeded(
                 f"{name} is locked with a password.", archive=self.source.name, hint="Give its password."
@@ -272,6 +279,14 @@ class ArchiveReader(ABC):
         Raises:
             WrongPassword: when it is told at once that the password does not open the archive.
         """
+
+    def read_through(self, rows: NDArray[np.int64]) -> int:
+        """Bytes beside the chosen entries that must be decoded to get at them; 0 where that is nothing to speak of."""
+        return 0
+
+    def unlock_seconds(self, rows: NDArray[np.int64]) -> float:
+        """Seconds that undoing the lock of the chosen entries takes, about; 0 where that is nothing to speak of."""
+        return 0.0
 
     def hard_target(self, row: int) -> int | None:
         """The row whose file a hard link is one more name of; None when the archive does not hold it."""
@@ -350,6 +365,9 @@ class Sink(Protocol):
 class ArchiveWriter(Protocol):
     """Writes a new archive; the same items and options give the same bytes on any number of cores."""
 
+    def keep(self, reader: ArchiveReader, job: Job) -> None:
+        """Take over all entries of another archive of the format, as they are packed there, before any items are added."""
+
     def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
         """Add the items in their order, compressing side by side in ``pool``.
 
@@ -369,12 +387,14 @@ class Opening:
         limits: what reading it may take.
         job: told of the progress where the whole archive must be read for its list; may cancel.
         found: called now and then with the entries found since the last call, where listing takes long.
+        password: for archives whose very list is locked; None when there is none.
     """
 
     code_page: str | None = None
     limits: Limits = DEFAULT
     job: Job = field(default_factory=Job)
     found: Callable[[Catalog], None] | None = None
+    password: str | None = field(default=None, repr=False)
 
 
 class Format(Protocol):

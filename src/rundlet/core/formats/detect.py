@@ -5,17 +5,21 @@ from __future__ import annotations
 from pathlib import Path
 
 from rundlet.core.errors import FormatError, MissingPart, PlanError, UnknownFormat
-from rundlet.core.formats import lone, tar
+from rundlet.core.formats import lone, sevenz, tar
 from rundlet.core.formats import zip as zip_format
 from rundlet.core.formats.base import ArchiveReader, Format, Opening
 from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sources import ByteSource, FileSource
 from rundlet.core.text import quoted
 
-FORMATS: tuple[Format, ...] = (tar.PLAIN, *tar.PACKED, *lone.FORMATS, zip_format.FORMAT)
+FORMATS: tuple[Format, ...] = (tar.PLAIN, sevenz.FORMAT, *tar.PACKED, *lone.FORMATS, zip_format.FORMAT)
 """In the order in which they are looked for. zip comes last: it is also told by its end, which may stand in any file."""
 
-WRITABLE: tuple[Format, ...] = (zip_format.FORMAT, *(f for f in FORMATS[:-1] if f.info.writes))
+WRITABLE: tuple[Format, ...] = (
+    zip_format.FORMAT,
+    sevenz.FORMAT,
+    *(f for f in FORMATS if f.info.writes and f not in (zip_format.FORMAT, sevenz.FORMAT)),
+)
 """Those that new archives can be made in."""
 
 

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from charset_normalizer import from_bytes
-
 CODE_PAGES = (
     "utf-8",
     "cp437",
@@ -35,6 +33,8 @@ def guess_code_page(names: Sequence[bytes]) -> str:
     odd = b"\n".join(names)
     if sum(byte >= 0x80 for byte in odd) < _LEAST_BYTES:
         return "cp437"
+    from charset_normalizer import from_bytes  # slow to import, and needed for old names only
+
     best = from_bytes(odd, cp_isolation=_GUESSED, threshold=0.6).best()
     return best.encoding if best is not None else "cp437"
 

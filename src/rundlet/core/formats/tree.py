@@ -18,6 +18,7 @@ ROOT = 0
 """The node that stands for the archive itself."""
 
 NATURAL_AT_MOST = 20_000
+_FOLDED, _ENDING = 64, 16  # bytes of a name and of its ending that count where very many are sorted
 """Names in one folder that are put in natural order, which takes some 10 µs each."""
 
 natural_key = natsort_keygen(alg=ns.IGNORECASE)
@@ -46,6 +47,7 @@ class ArchiveTree:
         placed = np.flatnonzero(self.parent >= 0)
         self._order = placed[np.argsort(self.parent[placed], kind="stable")]
         self._begin = np.concatenate(([0], np.cumsum(np.bincount(self.parent[placed], minlength=len(self.parent)))))
+        self._folder_mask = self._are_folders(np.arange(len(self.parent))).tobytes()
         self._sum_up()
 
     def _place(self) -> NDArray[np.int64]:
@@ -121,8 +123,7 @@ class ArchiveTree:
 
     def is_folder(self, node: int) -> bool:
         """Whether one can go into the node."""
-        row = self.row(node)
-        return row is None or int(self.catalog.kind[row]) == Kind.DIR
+        return self._folder_mask[node] != 0
 
     def path(self, node: int) -> str:
         """The path of a node in the archive, without a slash at its end."""
@@ -156,13 +157,35 @@ class ArchiveTree:
         if key in ("size", "packed"):
             ranks = (self.size if key == "size" else self.packed)[nodes]
         elif key == "changed":
-            ranks = np.array([self.mtime_ns(int(n)) for n in nodes], np.int64)
+            rows = np.clip(nodes - 1, 0, max(len(self.catalog) - 1, 0))
+            listed = (nodes > 0) & (nodes < self._first_implied)
+            ranks = np.where(listed, self.catalog.mtime_ns[rows], NO_TIME) if len(self.catalog) else nodes
+        elif len(nodes) > NATURAL_AT_MOST:
+            ranks = _many_ranks(self._raw_names(nodes), by_ending=key == "kind")
         else:
             ranks = _ranks([self.name(int(n)) for n in nodes], by_ending=key == "kind")
-        folder = np.array([self.is_folder(int(n)) for n in nodes], np.bool_)
+        folder = self._are_folders(nodes)
         order = np.argsort(-ranks if descending else ranks, kind="stable")
         order = order[np.argsort(~folder[order], kind="stable")]
         return nodes[order]
+
+    def _raw_names(self, nodes: NDArray[np.int64]) -> list[bytes]:
+        """The beginnings of the names of nodes, in lower case as far as they are ASCII."""
+        names, listed = self.catalog.names, nodes < self._first_implied
+        rows = np.where(listed, nodes - 1, 0)
+        paths = [
+            names.blob[a:b] for a, b in zip(names.starts[rows].tolist(), names.starts[rows + 1].tolist(), strict=True)
+        ]
+        for i in np.flatnonzero(~listed).tolist():
+            paths[i] = self._implied[int(nodes[i]) - self._first_implied]
+        return [path.rstrip(b"/").rpartition(b"/")[2][:_FOLDED].lower() for path in paths]
+
+    def _are_folders(self, nodes: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Which nodes one can go into."""
+        folder = (nodes >= self._first_implied) | (nodes == ROOT)
+        rows = np.flatnonzero(~folder & (nodes > 0))
+        folder[rows] = self.catalog.kind[nodes[rows] - 1] == Kind.DIR
+        return folder
 
     def find(self, path: str) -> int | None:
         """The node of a path, or None."""
@@ -190,11 +213,26 @@ class ArchiveTree:
 
 
 def _ranks(names: list[str], *, by_ending: bool) -> NDArray[np.int64]:
-    """The place of each name in sorted order. Very long lists do without the natural order of numbers in names."""
-    natural = natural_key if len(names) <= NATURAL_AT_MOST else str.casefold
-    keys: list[Any] = [(n.rpartition(".")[2].casefold(), natural(n)) if by_ending else natural(n) for n in names]
+    """The place of each name in sorted order."""
     ranks = np.empty(len(names), np.int64)
+    keys: list[Any] = [
+        (n.rpartition(".")[2].casefold(), natural_key(n)) if by_ending else natural_key(n) for n in names
+    ]
     ranks[sorted(range(len(names)), key=keys.__getitem__)] = np.arange(len(names))
+    return ranks
+
+
+def _many_ranks(names: list[bytes], *, by_ending: bool) -> NDArray[np.int64]:
+    """The same for very many, without the natural order of numbers in names.
+
+    One call that sorts so many objects would keep all other threads waiting; arrays of bytes are sorted beside them.
+    """
+    order = np.argsort(np.array(names, np.bytes_), kind="stable")
+    if by_ending:
+        endings = np.array([name.rpartition(b".")[2][:_ENDING] for name in names], np.bytes_)
+        order = order[np.argsort(endings[order], kind="stable")]
+    ranks = np.empty(len(names), np.int64)
+    ranks[order] = np.arange(len(names))
     return ranks
 
 

@@ -7,6 +7,7 @@ import time
 from dataclasses import dataclass
 
 from rundlet.core.errors import Cancelled
+from rundlet.core.jobs.turns import step_aside
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +94,7 @@ class Job:
 
     def checkpoint(self) -> None:
         """Wait while paused; raise :class:`Cancelled` once cancelled."""
+        step_aside()
         if not self._running.is_set():
             self._running.wait()
         if self._cancelled:

@@ -31,7 +31,8 @@ class Report:
     """The outcome of a job.
 
     Attributes:
-        verb: what was done: ``"pack"``, ``"unpack"`` or ``"check"``.
+        verb: what was done: ``"pack"``, ``"add"``, ``"unpack"``, ``"check"``, ``"trash"``, ``"copy"``, ``"lend"``, ``"move"``,
+            ``"rename"``, ``"folder"`` or ``"undo"``.
         target: the archive made, or the folder unpacked into.
         files: how many files were handled.
         bytes_in, bytes_out: bytes read and written.
@@ -39,6 +40,8 @@ class Report:
         issues: what went wrong or was done otherwise, one line each.
         created: the paths of what was put on the disk, so that it can be shown and taken back; strings, as they may
             be very many.
+        trashed: the paths of what was moved to the trash.
+        moved: from where to where other things were moved.
     """
 
     verb: str
@@ -49,6 +52,8 @@ class Report:
     seconds: float = 0.0
     issues: list[Issue] = field(default_factory=list)
     created: list[str] = field(default_factory=list)
+    trashed: list[str] = field(default_factory=list)
+    moved: list[tuple[str, str]] = field(default_factory=list)
 
     @property
     def problems(self) -> list[Issue]:

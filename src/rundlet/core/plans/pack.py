@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from contextlib import closing
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 
 from rundlet.core.errors import Clash, PlanError
-from rundlet.core.files.names import numbered
-from rundlet.core.files.scan import walk
+from rundlet.core.files.names import first_free
+from rundlet.core.files.scan import LeaveOut, walk
 from rundlet.core.files.space import existing_parent, free_bytes
 from rundlet.core.formats.base import FormatInfo, Kind, PackItem, WriteOptions
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
+from rundlet.core.plans.adding import Base, beside, open_base
 from rundlet.core.streams.parts import part_path
 from rundlet.core.text import quoted, shown
 
@@ -24,6 +26,7 @@ class PackClash(StrEnum):
 
     RENAME = "rename"
     REPLACE = "replace"
+    ADD = "add"
     REFUSE = "refuse"
 
 
@@ -35,12 +38,15 @@ class PackPlan:
         target: the path that the archive gets.
         asked: the path that was asked for; another one when the name was taken and is numbered.
         replaces: whether a file of that name is replaced.
+        base: the archive that is added to, which is replaced by one that holds both; None for an archive of the items alone.
         info, options: the format, and how it is written.
         part_size: bytes of each numbered part; 0 for one file.
         items: the entries in their order.
         files, folders, links, size: how many there are, and the bytes of the files.
         free: bytes free where the archive will stand.
         issues: what is left out or named otherwise, one line each.
+        read_back: whether the archive is read and compared with the files before it gets its name.
+        originals: what goes to the trash when the archive was found whole; empty when nothing does.
     """
 
     target: Path
@@ -56,6 +62,9 @@ class PackPlan:
     size: int
     free: int
     issues: tuple[Issue, ...]
+    read_back: bool = False
+    originals: tuple[Path, ...] = ()
+    base: Base | None = None
 
     @property
     def level(self) -> int:
@@ -73,11 +82,7 @@ def suggested_stem(items: Sequence[Path]) -> str:
 
 def free_name(target: Path, *, in_parts: bool = False) -> Path:
     """The target itself, or the first numbered name beside it that is not taken."""
-    candidate, number = target, 2
-    while _taken(candidate, in_parts):
-        candidate = target.with_name(numbered(target.name, number))
-        number += 1
-    return candidate
+    return target.with_name(first_free(target.name, lambda name: _taken(target.with_name(name), in_parts)))
 
 
 def plan_pack(
@@ -89,6 +94,10 @@ def plan_pack(
     options: WriteOptions | None = None,
     part_size: int = 0,
     exclude: Sequence[str] = (),
+    leave_out: LeaveOut = LeaveOut.NOTHING,
+    follow: bool = False,
+    read_back: bool = False,
+    trash: bool = False,
     on_clash: PackClash = PackClash.REFUSE,
     job: Job | None = None,
 ) -> PackPlan:
@@ -101,9 +110,15 @@ def plan_pack(
         options: everything else about how it is written; the level in it counts when ``level`` is None.
         part_size: bytes of each numbered part; 0 for one file.
         exclude: patterns of what is left out.
+        leave_out: what else is left out.
+        follow: whether what links lead to is packed in their place.
+        read_back: whether the archive is read and compared with the files before it gets its name.
+        trash: whether the items go to the trash once the archive was read back and found whole.
 
     Raises:
-        PlanError: when there is nothing to pack, the format can't do what is asked, or the folder is not there.
+        PlanError: when there is nothing to pack, the format can't do what is asked, the folder is not there, or the
+            archive would go to the trash with the items.
+        RundletError: when an archive is to be added to and can't be opened.
         Clash: when the name is taken and the rule is to refuse, or a folder is to be replaced.
     """
     if level is None:
@@ -112,20 +127,24 @@ def plan_pack(
     _can_do(info, options)
     asked = _absolute(target)
     final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
+    folders: dict[Path, Path] = {}
+    originals = tuple(_absolute(item, folders) for item in items) if trash else ()
+    if any(final.is_relative_to(item) for item in originals):
+        raise PlanError(
+            "The archive would go to the trash together with the folder that it stands in.",
+            hint="Choose another folder for it, or keep the originals.",
+        )
     job = job or Job()
-    found: list[PackItem] = []
-    issues: list[Issue] = []
-    used: set[str] = set()
-    for item in items:
-        name = _unused(_absolute(item).name or "disk", used)
-        if name != _absolute(item).name:
-            issues.append(Issue(shown(str(item)), f"is called {quoted(name)} in the archive, as the name occurs twice"))
-        walked = walk(_absolute(item), name, exclude=exclude, skip=asked, tick=job.checkpoint)
-        found += walked.items
-        issues += walked.issues
+    found, issues = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=asked, tick=job.checkpoint)
     if not found:
         why = f" {issues[0].about}: {issues[0].message}." if issues else ""
         raise PlanError(f"There is nothing to pack.{why}")
+    base = None
+    if replaces and on_clash == PackClash.ADD:
+        with closing(open_base(final, info, options, job)) as reader:
+            found, more, base = beside(found, reader, job)
+        issues += more
+        options = replace(options, hide_names=options.hide_names or base.names_hidden)
     kinds = [item.kind for item in found]
     return PackPlan(
         target=final,
@@ -141,14 +160,53 @@ def plan_pack(
         size=sum(item.size for item in found),
         free=free_bytes(final.parent),
         issues=tuple(issues),
+        read_back=read_back or trash,
+        originals=originals,
+        base=base,
     )
+
+
+def items_of(
+    items: Sequence[Path], *, exclude: Sequence[str], leave_out: LeaveOut, follow: bool, tick: Callable[[], None]
+) -> list[PackItem]:
+    """The entries that these items would be packed as; see :func:`plan_pack`."""
+    return _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=None, tick=tick)[0]
+
+
+def _found(
+    items: Sequence[Path],
+    *,
+    exclude: Sequence[str],
+    leave_out: LeaveOut,
+    follow: bool,
+    skip: Path | None,
+    tick: Callable[[], None],
+) -> tuple[list[PackItem], list[Issue]]:
+    """All entries, and what is to be said of them."""
+    found: list[PackItem] = []
+    issues: list[Issue] = []
+    used: set[str] = set()
+    folders: dict[Path, Path] = {}
+    for item in items:
+        tick()
+        place = _absolute(item, folders)
+        name = first_free(place.name or "disk", used.__contains__)
+        used.add(name)
+        if name != place.name:
+            issues.append(Issue(shown(str(item)), f"is called {quoted(name)} in the archive, as the name occurs twice"))
+        walked = walk(place, name, exclude=exclude, leave_out=leave_out, follow=follow, skip=skip, tick=tick)
+        found += walked.items
+        issues += walked.issues
+    return found, issues
 
 
 def _can_do(info: FormatInfo, options: WriteOptions) -> None:
     if options.password and not info.can_lock:
-        raise PlanError(f"The format {info.id} can't be locked with a password.", hint="zip can.")
+        raise PlanError(f"The format {info.id} can't be locked with a password.", hint="zip and 7z can.")
     if options.hide_names and not (info.can_hide_names and options.password):
-        raise PlanError(f"The format {info.id} can't hide the names of its entries.")
+        if info.can_hide_names:
+            raise PlanError("Names can only be hidden behind a password.")
+        raise PlanError(f"The format {info.id} can't hide the names of its entries.", hint="7z can.")
     if options.method and options.method not in info.methods:
         methods = f"It has: {', '.join(info.methods)}." if info.methods else None
         raise PlanError(f"The format {info.id} has no method {quoted(options.method)}.", hint=methods)
@@ -168,24 +226,25 @@ def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path,
     if on_clash == PackClash.RENAME:
         return free_name(target, in_parts=in_parts), False
     first = part_path(target, 1) if in_parts else target
-    if on_clash == PackClash.REPLACE and not first.is_dir():
+    if on_clash == PackClash.ADD and in_parts:
+        raise PlanError(f"{quoted(target.name)} comes in parts, so nothing can be added to it.")
+    if on_clash in (PackClash.REPLACE, PackClash.ADD) and not first.is_dir():
         return target, True
     raise Clash(
         f"{quoted(str(first))} is already there.",
-        hint="Choose another name, or say whether to number the new one or to replace the old one.",
+        hint="Choose another name, or say whether to number the new one, to replace the old one or to add to it.",
     )
 
 
-def _unused(name: str, used: set[str]) -> str:
-    candidate, number = name, 2
-    while candidate in used:
-        candidate = numbered(name, number)
-        number += 1
-    used.add(candidate)
-    return candidate
+def _absolute(path: Path, folders: dict[Path, Path] | None = None) -> Path:
+    """The path from the root, with the last step kept even when it is a link.
 
-
-def _absolute(path: Path) -> Path:
-    """The path from the root, with the last step kept even when it is a link."""
+    Args:
+        folders: those that were resolved before; one more goes in, as very many items may lie in one.
+    """
     whole = Path(os.path.abspath(path))
-    return whole.parent.resolve() / whole.name if whole.name else whole
+    folders = {} if folders is None else folders
+    folder = folders.get(whole.parent)
+    if folder is None:
+        folder = folders[whole.parent] = whole.parent.resolve()
+    return folder / whole.name if whole.name else whole

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import stat
+import zlib
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from enum import Enum, StrEnum
 from pathlib import Path
@@ -13,11 +14,14 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.files.names import SafeName, numbered, safe_name, split_ending
-from rundlet.core.files.space import free_bytes
-from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind
+from rundlet.core.files.names import SafeName, first_free, safe_name, split_ending, without
+from rundlet.core.files.space import disk_rules, free_bytes
+from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Kind
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
+from rundlet.core.jobs.turns import step_aside
+from rundlet.core.limits import CHUNK
+from rundlet.core.text import size as text_size
 
 Steps = tuple[str, ...]
 
@@ -39,6 +43,7 @@ class Action(Enum):
     NUMBER = "taken, both kept"
     REPLACE = "taken, replaced"
     SKIP = "taken, left alone"
+    SAME = "the same is there"
     REFUSE = "refused"
 
     @property
@@ -64,6 +69,7 @@ class Step:
         action: what is done.
         note: what a person should know, as a clause, or "".
         content: the row whose content it gets: its own, or for a hard link that of the file it is a name of.
+        asked: where it would land if its name were free; what a rule of its own goes by.
     """
 
     row: int
@@ -73,6 +79,7 @@ class Step:
     action: Action
     note: str = ""
     content: int = -1
+    asked: Steps = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +97,9 @@ class UnpackPlan:
         files: how many files will be written.
         issues: what is refused or altered, one line each.
         fingerprint: what the archive looked like when the plan was made.
+        read_through: bytes beside the chosen entries that must be decoded to get at them.
+        unlock_seconds: how long undoing an old, slow lock takes, about.
+        keep_replaced: whether what is replaced goes to the trash, so that it can come back.
     """
 
     archive: str
@@ -102,6 +112,9 @@ class UnpackPlan:
     files: int
     issues: tuple[Issue, ...]
     fingerprint: tuple[int, ...]
+    read_through: int = 0
+    unlock_seconds: float = 0.0
+    keep_replaced: bool = False
 
     @property
     def taken(self) -> int:
@@ -111,17 +124,20 @@ class UnpackPlan:
 
 def own_folder_name(archive: Path) -> str:
     """What a folder for the archive's content is called."""
-    stem = split_ending(archive.name)[0]
+    stem, ending = split_ending(archive.name)
+    if ending[1:].isdigit() and len(ending) >= len(".001"):
+        stem = split_ending(stem)[0]  # one of several parts
     return stem if stem not in ("", ".", "..") else "archive"
 
 
 def needs_own_folder(reader: ArchiveReader) -> bool:
     """Whether the content would lie loose: there is more than one thing at its top, or that one is not a folder."""
     tops: set[bytes] = set()
-    for name in reader.catalog.names.all_raw():
+    catalog = reader.catalog
+    for row, name in enumerate(catalog.names.all_raw()):
         head, slash, _ = name.partition(b"/")
-        tops.add(head + slash)
-        if len(tops) > 1 or not slash:
+        tops.add(head)
+        if len(tops) > 1 or (not slash and catalog.kind[row] != Kind.DIR):
             return True
     return False
 
@@ -134,6 +150,9 @@ def plan_unpack(
     own_folder: str = "",
     keep_folders: bool = True,
     on_clash: UnpackClash = UnpackClash.RENAME,
+    rules: Mapping[Steps, UnpackClash] | None = None,
+    leave_same: bool = False,
+    keep_replaced: bool = False,
     job: Job | None = None,
 ) -> UnpackPlan:
     """Work out where the chosen entries land. Nothing is written.
@@ -144,21 +163,26 @@ def plan_unpack(
         own_folder: the name of a folder below it that everything goes into, or "".
         keep_folders: whether entries keep the folders they sit in, or land side by side.
         on_clash: the rule for names that are taken.
+        rules: other rules for single names, by where those would land.
+        leave_same: whether a file that is already there with the same size and CRC-32 is left alone, whatever the rule.
+        keep_replaced: whether what is replaced goes to the trash, so that it can come back.
     """
     root = Path(os.path.abspath(into))
     if own_folder:
         root = _own_root(root, own_folder)
     if rows is None:
         rows = np.arange(len(reader.catalog))
-    place = _Place(root)
-    steps: list[Step] = []
     job = job or Job()
+    place = _Place(root, rules or {}, job if leave_same else None)
+    steps: list[Step] = []
     for number, row in enumerate(rows.tolist()):
-        if not number % 512:
+        if not number % 64:
             job.checkpoint()
+            step_aside()
         step = _step(reader, row, place, keep_folders=keep_folders, on_clash=on_clash)
         if step is not None:
             steps.append(step)
+    written = np.array([step.row for step in steps if step.action.writes], np.int64)
     return UnpackPlan(
         archive=reader.source.name,
         root=root,
@@ -170,21 +194,20 @@ def plan_unpack(
         files=sum(step.kind != Kind.DIR and step.action.writes for step in steps),
         issues=(*reader.notices, *_issues(reader, steps)),
         fingerprint=reader.source.fingerprint(),
+        read_through=reader.read_through(written),
+        unlock_seconds=reader.unlock_seconds(written),
+        keep_replaced=keep_replaced,
     )
 
 
 def _own_root(root: Path, name: str) -> Path:
     """The own folder; numbered when something that is not a folder has its name, such as the archive itself."""
-    candidate, number = root / name, 2
-    while os.path.lexists(candidate) and not candidate.is_dir():
-        candidate = root / numbered(name, number)
-        number += 1
-    return candidate
+    return root / first_free(name, lambda n: os.path.lexists(root / n) and not (root / n).is_dir())
 
 
 def _issues(reader: ArchiveReader, steps: list[Step]) -> Iterator[Issue]:
     for step in steps:
-        if step.action == Action.REFUSE or (step.note and step.action != Action.SKIP):
+        if step.action == Action.REFUSE or (step.note and step.action not in (Action.SKIP, Action.SAME)):
             prefix = "was left out: " if step.action == Action.REFUSE else ""
             yield Issue(reader.catalog.path(step.row), prefix + step.note)
 
@@ -211,35 +234,74 @@ def _step(reader: ArchiveReader, row: int, place: _Place, *, keep_folders: bool,
     if refused:
         return Step(row, entry.kind, size, safe.steps or (entry.path,), Action.REFUSE, refused)
     notes = [safe.note] if safe.note else []
+    kept = without(safe.steps, place.disk.forbidden)
+    if kept != safe.steps:
+        notes.append("its name can't be kept on that disk and is changed to one that can")
+    if entry.kind == Kind.LINK and place.disk.forbidden:
+        return Step(row, entry.kind, size, kept, Action.REFUSE, "that disk can't keep links")
+    if place.disk.largest and size > place.disk.largest:
+        largest = text_size(place.disk.largest)
+        return Step(row, entry.kind, size, kept, Action.REFUSE, f"that disk keeps no file of more than {largest}")
     if entry.mode & (stat.S_ISUID | stat.S_ISGID):
         notes.append("its set-user-id or set-group-id mark was left out")
-    step = place.settle(row, entry.kind, size, safe.steps, notes, mtime_ns=entry.mtime_ns, on_clash=on_clash)
+    step = place.settle(row, entry.kind, size, kept, notes, mtime_ns=entry.mtime_ns, crc=entry.crc, on_clash=on_clash)
     return replace(step, content=content) if content != row else step
 
 
 class _Place:
-    """What is and what will be in the chosen folder: the disk, looked at once a folder, and the plan so far."""
+    """What is and what will be in the chosen folder: the disk, looked at once a folder, and the plan so far.
 
-    def __init__(self, root: Path) -> None:
+    Where the disk does not tell upper from lower case, neither does this.
+
+    Args:
+        compare: asked while files are compared with entries; None when they are not.
+    """
+
+    def __init__(self, root: Path, rules: Mapping[Steps, UnpackClash], compare: Job | None) -> None:
         self._root = root
+        self._rules = rules
+        self._compare = compare
+        self.disk = disk_rules(root)
         self._there: dict[Steps, dict[str, os.stat_result]] = {}
         self._planned: dict[Steps, Kind] = {}
 
+    def _key(self, steps: Steps) -> Steps:
+        return tuple(step.casefold() for step in steps) if self.disk.folds_case else steps
+
     def settle(
-        self, row: int, kind: Kind, size: int, target: Steps, notes: list[str], *, mtime_ns: int, on_clash: UnpackClash
+        self,
+        row: int,
+        kind: Kind,
+        size: int,
+        target: Steps,
+        notes: list[str],
+        *,
+        mtime_ns: int,
+        crc: int,
+        on_clash: UnpackClash,
     ) -> Step:
         """Find what stands in the way of an entry and apply the rule."""
+        asked = target
         blocked = self._blocked(target[:-1])
         if blocked:
             return Step(row, kind, size, target, Action.REFUSE, blocked)
         if kind == Kind.DIR:
             return self._settle_folder(row, target, notes)
         before = self._existing(target)
-        if target in self._planned:
-            notes.append("the archive holds more than one entry of this name")
+        if self._key(target) in self._planned:
+            folded = target not in self._planned
+            notes.append(
+                "that disk takes its name and another one's for the same, as they differ only in upper and lower case"
+                if folded
+                else "the archive holds more than one entry of this name"
+            )
             action = Action.NUMBER
         elif before is None:
             action = Action.MAKE
+        elif target in self._rules:
+            action = _rule(before, mtime_ns, self._rules[target])
+        elif kind == Kind.FILE and self._is_same(target, before, size, crc):
+            action = Action.SAME
         else:
             action = _rule(before, mtime_ns, on_clash)
         if action == Action.REFUSE:
@@ -247,8 +309,22 @@ class _Place:
         if action == Action.NUMBER:
             target = self._free(target)
         if action.writes:
-            self._planned[target] = kind
-        return Step(row, kind, size, target, action, "; ".join(notes))
+            self._planned[self._key(target)] = kind
+        return Step(row, kind, size, target, action, "; ".join(notes), asked=asked)
+
+    def _is_same(self, target: Steps, before: os.stat_result, size: int, crc: int) -> bool:
+        """Whether the file that is there has the content of the entry, as far as size and CRC-32 tell."""
+        if self._compare is None or crc == UNKNOWN or before.st_size != size or not stat.S_ISREG(before.st_mode):
+            return False
+        found = 0
+        try:
+            with self._root.joinpath(*target).open("rb") as file:
+                while data := file.read(CHUNK):
+                    self._compare.checkpoint()
+                    found = zlib.crc32(data, found)
+        except OSError:
+            return False
+        return found == crc
 
     def _settle_folder(self, row: int, target: Steps, notes: list[str]) -> Step:
         blocked = self._blocked(target)
@@ -259,11 +335,11 @@ class _Place:
 
     def _blocked(self, folder: Steps) -> str:
         """Why this can't be a folder, or ""; planned as one otherwise."""
-        if self._planned.get(folder) == Kind.DIR:
+        if self._planned.get(self._key(folder)) == Kind.DIR:
             return ""
         for length in range(1, len(folder) + 1):
             part = folder[:length]
-            planned = self._planned.get(part)
+            planned = self._planned.get(self._key(part))
             if planned == Kind.DIR:
                 continue
             status = self._existing(part)
@@ -276,16 +352,16 @@ class _Place:
 
     def _plan_folders(self, folder: Steps) -> None:
         for length in range(len(folder), 0, -1):
-            if self._planned.get(folder[:length]) == Kind.DIR:
+            if self._planned.get(self._key(folder[:length])) == Kind.DIR:
                 break
-            self._planned[folder[:length]] = Kind.DIR
+            self._planned[self._key(folder[:length])] = Kind.DIR
 
     def _existing(self, target: Steps) -> os.stat_result | None:
         """What is on the disk at this place, links not followed."""
-        return self._listing(target[:-1]).get(target[-1]) if target else None
+        return self._listing(target[:-1]).get(self._key(target)[-1]) if target else None
 
     def _listing(self, folder: Steps) -> dict[str, os.stat_result]:
-        known = self._there.get(folder)
+        known = self._there.get(self._key(folder))
         if known is not None:
             return known
         listing: dict[str, os.stat_result] = {}
@@ -293,19 +369,18 @@ class _Place:
         if not folder or (above is not None and stat.S_ISDIR(above.st_mode)):
             try:
                 with os.scandir(self._root.joinpath(*folder)) as entries:
-                    listing = {e.name: e.stat(follow_symlinks=False) for e in entries}
+                    listing = {self._key((e.name,))[0]: e.stat(follow_symlinks=False) for e in entries}
             except OSError:
                 pass  # not there yet, or closed to us: then the work itself will say so
-        self._there[folder] = listing
+        self._there[self._key(folder)] = listing
         return listing
 
     def _free(self, target: Steps) -> Steps:
-        number = 2
-        while True:
-            candidate = (*target[:-1], numbered(target[-1], number))
-            if self._existing(candidate) is None and candidate not in self._planned:
-                return candidate
-            number += 1
+        def is_taken(name: str) -> bool:
+            steps = (*target[:-1], name)
+            return self._existing(steps) is not None or self._key(steps) in self._planned
+
+        return (*target[:-1], first_free(target[-1], is_taken))
 
 
 def _rule(before: os.stat_result, mtime_ns: int, on_clash: UnpackClash) -> Action:

@@ -221,6 +221,17 @@ def _missing_words(part: Part, count: int) -> str:
     return words + "."
 
 
+def files_of(source: ByteSource) -> list[Path]:
+    """The files on the disk that a source reads: the one, or all parts that are there with their checksum file."""
+    if isinstance(source, FileSource):
+        return [source.path]
+    if not isinstance(source, JoinedSource):
+        return []
+    paths = [part.source.path for part in source.parts if part.source is not None]
+    sums = paths[0].with_name(f"{source.name}.sha256") if paths else None
+    return [*paths, sums] if sums is not None and sums.is_file() else paths
+
+
 class PartsSink:
     """Writes an archive in numbered parts, all of which appear when it is whole, with a checksum file beside them.
 
@@ -299,6 +310,21 @@ class PartsSink:
                 raise file_problem(error, "write", self.target) from error
             offset += step
             data = data[step:]
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        pieces = []
+        end = min(offset + length, self._position)
+        while offset < end:
+            index, inside = divmod(offset, self._size)
+            try:
+                data = os.pread(self._files[index].fd, min(self._size - inside, end - offset), inside)
+            except OSError as error:
+                raise file_problem(error, "read back", self.target) from error
+            if not data:
+                break
+            pieces.append(data)
+            offset += len(data)
+        return b"".join(pieces)
 
     def rewind(self, offset: int) -> None:
         keep, inside = divmod(offset, self._size)

@@ -154,6 +154,13 @@ class ArchiveSink:
         except OSError as error:
             raise file_problem(error, "write", self.target) from error
 
+    def read_at(self, offset: int, length: int) -> bytes:
+        """Bytes that were written before."""
+        try:
+            return os.pread(self._file.fd, length, offset)
+        except OSError as error:
+            raise file_problem(error, "read back", self.target) from error
+
     def rewind(self, offset: int) -> None:
         """Take back everything behind ``offset``."""
         os.ftruncate(self._file.fd, offset)

@@ -129,5 +129,32 @@ class SliceSource:
         self._source.close()
 
 
+class WindowSource:
+    """Another source with one stretch of it in memory, for many small reads there.
+
+    Args:
+        start, length: the stretch, in bytes; it may reach over the end.
+    """
+
+    def __init__(self, source: ByteSource, start: int, length: int) -> None:
+        self._source = source
+        self._start = start
+        self._data = source.read_at(start, length)
+        self.name = source.name
+        self.size = source.size
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        begin = offset - self._start
+        if begin >= 0 and begin + length <= len(self._data):
+            return self._data[begin : begin + length]
+        return self._source.read_at(offset, length)
+
+    def fingerprint(self) -> tuple[int, ...]:
+        return self._source.fingerprint()
+
+    def close(self) -> None:
+        """The other source stays open: it is its owner's."""
+
+
 def _fingerprint(status: os.stat_result) -> tuple[int, ...]:
     return (status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)

@@ -7,13 +7,17 @@ from concurrent.futures import ThreadPoolExecutor
 
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import NoSpace, OutOfDate, PlanError
+from rundlet.core.files.trash import to_trash
+from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import by_id
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.plans.adding import open_base
 from rundlet.core.plans.pack import PackPlan
 from rundlet.core.streams.parts import PartsSink
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.text import quoted, size
+from rundlet.core.work.readback import read_back
 
 _LEAST_FREE = 1 << 20
 
@@ -31,6 +35,7 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
         NoSpace: when not even a little is free at the target.
         FileProblem: when the archive can't be written.
         PlanError: when none of the files could be read.
+        Corrupt: when the archive was to be read back and is not what went in; it is not kept then.
     """
     job = job or Job()
     started = time.monotonic()
@@ -38,8 +43,10 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
         raise NoSpace(f"Only {size(plan.free)} are free in {quoted(str(plan.target.parent))}.")
     if not plan.part_size and plan.target.exists() != plan.replaces:
         raise OutOfDate(f"{quoted(plan.target.name)} was made or moved away meanwhile; look at the plan again.")
-    report = Report("pack", plan.target, issues=list(plan.issues))
-    job.begin("Packing", total_bytes=plan.size, total_entries=len(plan.items))
+    report = Report("add" if plan.base else "pack", plan.target, issues=list(plan.issues))
+    base = _opened_base(plan, job)
+    before = base.source.size if base is not None else 0
+    job.begin("Packing", total_bytes=plan.size + before, total_entries=len(plan.items))
     pool = ThreadPoolExecutor(workers or cores(), thread_name_prefix="pack")
     sink: ArchiveSink | PartsSink | None = None
     try:
@@ -48,18 +55,52 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
         else:
             sink = ArchiveSink(plan.target, replace=plan.replaces)
         writer = by_id(plan.info.id).create(sink, plan.options)
+        if base is not None:
+            writer.keep(base, job)
         writer.write(plan.items, pool=pool, job=job, report=report)
         if plan.files and not report.files and len(report.problems) >= plan.files:
             raise PlanError(f"None of the files could be read. {report.problems[-1]}.")
         writer.finish()
-        report.bytes_out = sink.tell()
+        report.bytes_out = max(sink.tell() - before, 0)
+        if plan.read_back:
+            read_back(plan, sink, job, report, base=base, workers=workers)
         job.checkpoint()
         paths = sink.paths
         sink.commit()
     finally:
         pool.shutdown(cancel_futures=True)
+        if base is not None:
+            base.close()
         if sink is not None:
             sink.close()
-    report.created += map(str, paths)
+    if plan.base is None:
+        report.created += map(str, paths)
+    if plan.originals:
+        _clear_up(plan, job, report)
     report.seconds = time.monotonic() - started
     return report
+
+
+def _opened_base(plan: PackPlan, job: Job) -> ArchiveReader | None:
+    """The archive that is added to, when it still is what it was when the plan was made."""
+    if plan.base is None:
+        return None
+    base = open_base(plan.target, plan.info, plan.options, job)
+    if base.source.fingerprint() != plan.base.fingerprint:
+        base.close()
+        raise OutOfDate(f"{quoted(plan.target.name)} was changed meanwhile; look at the plan again.")
+    return base
+
+
+def _clear_up(plan: PackPlan, job: Job, report: Report) -> None:
+    """The originals go to the trash, but only when all of them are in the archive as they are."""
+    if report.problems:
+        report.add(plan.target.name, "does not hold everything, so the originals stay where they are")
+        return
+    if plan.base is not None and plan.base.same:
+        report.add(
+            plan.target.name, "held some of it before, which is not read back, so the originals stay where they are"
+        )
+        return
+    job.begin("Moving the originals to the trash", total_entries=len(plan.originals))
+    to_trash(plan.originals, report, job)

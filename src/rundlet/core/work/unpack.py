@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 import threading
@@ -9,14 +10,16 @@ import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import partial
+from pathlib import Path
 
 import numpy as np
 
 from rundlet.core.codecs.side_by_side import cores
-from rundlet.core.errors import Corrupt, NoSpace, OutOfDate, RundletError, file_problem
+from rundlet.core.errors import Corrupt, FileProblem, NoSpace, OutOfDate, RundletError, file_problem
 from rundlet.core.files.landing import Landing, Made, make_root
 from rundlet.core.files.names import safe_link
 from rundlet.core.files.space import free_bytes
+from rundlet.core.files.trash import from_trash, trash_one
 from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, Unit
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
@@ -70,6 +73,9 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
             _Run(plan, reader, job, made, report).run(workers or cores())
     except BaseException:
         made.take_back()
+        for path in report.trashed:
+            with contextlib.suppress(FileProblem):
+                from_trash(Path(path))
         raise
     report.created = [*made.folders, *made.files]
     report.seconds = time.monotonic() - started
@@ -142,7 +148,7 @@ class _Run:
     def _link_again(self, first: Step, step: Step, landing: Landing, tally: _Tally) -> None:
         if first.row in self._failed:
             raise Corrupt("The file that it is one more name of could not be unpacked.")
-        landing.hard_link(first.target, step.target, replace=step.action == Action.REPLACE)
+        landing.hard_link(first.target, step.target, replace=self._make_room(step, landing))
         self._done(step, 0, landing, tally)
 
     def _work(self, wanted: dict[int, Step], units: Iterator[Unit]) -> None:
@@ -202,13 +208,27 @@ class _Run:
                 os.fchmod(new.fd, mode & _PERMISSIONS)
             if mtime_ns != NO_TIME:
                 os.utime(new.fd, ns=(mtime_ns, mtime_ns))
-            new.commit(replace=step.action == Action.REPLACE)
+            new.commit(replace=self._make_room(step, landing))
         finally:
             new.discard()
         self._done(step, written, landing, tally)
 
+    def _make_room(self, step: Step, landing: Landing) -> bool:
+        """Move what is to be replaced to the trash, where that is asked for; whether there is still something to replace.
+
+        Raises:
+            FileProblem: when it can't be moved there; it stays then.
+        """
+        if step.action != Action.REPLACE or not self._plan.keep_replaced:
+            return step.action == Action.REPLACE
+        path = landing.path(step.target)
+        trash_one(path)
+        with self._lock:
+            self._report.trashed.append(str(path))
+        return False
+
     def _done(self, step: Step, written: int, landing: Landing, tally: _Tally) -> None:
-        if step.action != Action.REPLACE:
+        if step.action != Action.REPLACE or self._plan.keep_replaced:
             tally.made.append(landing.path_text(step.target))
         tally.files += 1
         tally.bytes_out += written
@@ -236,7 +256,7 @@ class _Run:
             with self._lock:
                 self._report.add(self._reader.catalog.path(step.row), f"was left out: {refused}")
             return
-        landing.link(step.target, target, replace=step.action == Action.REPLACE)
+        landing.link(step.target, target, replace=self._make_room(step, landing))
         self._done(step, 0, landing, tally)
 
     def _make_folders(self, folders: list[Step], landing: Landing) -> None:

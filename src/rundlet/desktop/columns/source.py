@@ -2,157 +2,128 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from pathlib import Path
 
-from PySide6.QtCore import (
-    QEvent,
-    QItemSelection,
-    QItemSelectionModel,
-    QModelIndex,
-    QPersistentModelIndex,
-    QPoint,
-    Qt,
-    Signal,
-)
-from PySide6.QtGui import QDragEnterEvent, QDropEvent, QKeyEvent, QMouseEvent, QResizeEvent
+from PySide6.QtCore import QElapsedTimer, QPoint, Qt, QTimer, Signal
+from PySide6.QtGui import QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
-    QHeaderView,
-    QMenu,
+    QApplication,
+    QButtonGroup,
     QPushButton,
-    QStackedLayout,
-    QTreeView,
+    QSplitter,
+    QStackedWidget,
+    QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
 from rundlet.core import text
-from rundlet.core.errors import RundletError
+from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.files.types import Sort
 from rundlet.core.formats.base import UNKNOWN
-from rundlet.desktop.delegates.rows import RowDelegate
+from rundlet.desktop.dragging import local_files
+from rundlet.desktop.file_manager import type_words
+from rundlet.desktop.models.areas import areas_of
 from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.models.listing import COLUMNS, ArchiveListing, DiskListing, Listing
+from rundlet.desktop.models.listing import COLUMNS, TOP, ArchiveListing, DiskListing, Listing
+from rundlet.desktop.peeking import Peeker, Seen, Thumbs, spot_of
+from rundlet.desktop.state import Choice
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import Column, FlowLayout, label
-from rundlet.desktop.workspace import Choice, Workspace
+from rundlet.desktop.widgets.basics import Column, label, restyle
+from rundlet.desktop.widgets.chips import TypeChips
+from rundlet.desktop.widgets.entry_views import EntryView, ThumbView
+from rundlet.desktop.widgets.notice import Notice
+from rundlet.desktop.widgets.offers import Offers
+from rundlet.desktop.widgets.preview import Preview
+from rundlet.desktop.widgets.space_map import SpaceMap
+from rundlet.desktop.workspace import Workspace
 
 _HINT = "Tick or Ctrl-click to choose. Shift picks a run, Ctrl takes one back out."
+_MAP_HINT = "A click goes into a folder or an archive, and chooses a file."
 _EXPAND_UP_TO = 12
-_ORDER_WORDS = {"name": "name", "kind": "kind", "size": "size", "share": "share", "changed": "time of change"}
-Index = QModelIndex | QPersistentModelIndex
-
-
-class EntryView(QTreeView):
-    """The list. A click in a tick box adds or takes back one row; a click beside all rows loses no choice."""
-
-    entered = Signal(int)
-
-    def __init__(self, model: EntryModel) -> None:
-        super().__init__()
-        self._delegate = RowDelegate(ticks=True)
-        self._entries = model
-        self.setModel(model)
-        self.setItemDelegate(self._delegate)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setUniformRowHeights(True)
-        self.setSortingEnabled(True)
-        self.setExpandsOnDoubleClick(False)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.setAccessibleName("Files and folders")
-        self.sortByColumn(0, Qt.SortOrder.AscendingOrder)
-        self.doubleClicked.connect(self._enter)
-
-    def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
-        flag = QItemSelectionModel.SelectionFlag
-        if isinstance(event, QMouseEvent):
-            if not index.isValid():
-                return flag.NoUpdate
-            if event.type() == QEvent.Type.MouseButtonPress and self.in_tick(index, event.position().toPoint()):
-                return flag.Toggle | flag.Rows
-            if event.type() == QEvent.Type.MouseButtonRelease and self.in_tick(index, event.position().toPoint()):
-                return flag.NoUpdate
-        return super().selectionCommand(index, event)
-
-    def in_tick(self, index: Index, at: QPoint) -> bool:
-        """Whether a point is in the tick box of a row."""
-        if index.column() != 0:
-            return False
-        s = theme.sizes
-        return self._delegate.tick_rect(self.visualRect(index)).adjusted(-s.space, -s.gap, s.space, s.gap).contains(at)
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        plain = event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and plain:
-            self._enter(self.currentIndex())
-            return
-        super().keyPressEvent(event)
-
-    def _enter(self, index: QModelIndex) -> None:
-        if index.isValid():
-            self.entered.emit(self._entries.node(index))
-
-    def chosen_nodes(self) -> list[int]:
-        """The nodes of all selected rows, run by run."""
-        nodes: list[int] = []
-        for run in self.selectionModel().selection().toList():
-            if run.left() == 0:
-                nodes += self._entries.nodes_between(run.parent(), run.top(), run.bottom())
-        return nodes
-
-    def choose_nodes(self, nodes: Iterable[int]) -> None:
-        """Select rows, and no others; the first becomes the current one."""
-        selection = QItemSelection()
-        first = QModelIndex()
-        last = self._entries.columnCount() - 1
-        for node in nodes:
-            index = self._entries.index_of(node)
-            if index.isValid():
-                selection.select(index, index.siblingAtColumn(last))
-                first = first if first.isValid() else index
-        flag = QItemSelectionModel.SelectionFlag
-        self.selectionModel().setCurrentIndex(first, flag.NoUpdate)
-        self.selectionModel().select(selection, flag.ClearAndSelect | flag.Rows)
-        self.scrollTo(first)
+_EXPAND_AT_MOST = 5000
+_MAP_AFTER_MS = 200
+_WAYS = {"list": "As a list", "thumbs": "As small pictures", "map": "As a space map: area is size"}
 
 
 class FromColumn(Column):
-    """The list with its counts and type chips."""
+    """The list with its counts and type chips.
+
+    Signals:
+        dropped: files that were dragged in.
+        moved_onto: files of the list that were dragged onto one of its folders, the folder, and whether they move there.
+    """
 
     dropped = Signal(object)
+    moved_onto = Signal(object, object, bool)
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, workspace: Workspace, peeker: Peeker, thumbs: Thumbs) -> None:
         super().__init__("From")
         self._workspace = workspace
+        self._peeker = peeker
         self.setAcceptDrops(True)
         self.summary = label("", "soft", wrap=False)
         self.head.addWidget(self.summary)
-        self._chip_row = QWidget()
-        self._chip_flow = FlowLayout(theme.sizes.space)
-        self._chip_row.setLayout(self._chip_flow)
-        self.chips: dict[Sort | None, QPushButton] = {}
+        self.ways = self._add_ways()
+        self._types = TypeChips()
+        self.chips = self._types.chips
         self._find = ""
-        self._narrowed: Sort | None = None
-        self.body.addWidget(self._chip_row)
+        self.body.addWidget(self._types)
         self.model = EntryModel()
         self.view = EntryView(self.model)
-        self._pages = QStackedLayout()
-        self.body.addLayout(self._pages, 1)
-        self._pages.addWidget(self.view)
-        self._pages.addWidget(self._make_message())
+        self.thumbs = ThumbView(self.view, thumbs)
+        self.map = SpaceMap()
+        self._pages = QStackedWidget()
+        self._message_page = self._make_message()
+        for page in (self.view, self.thumbs, self.map, self._message_page):
+            self._pages.addWidget(page)
+        self.preview = Preview()
+        self.preview.setVisible(False)
+        self.halves = QSplitter(Qt.Orientation.Vertical)
+        self.halves.addWidget(self._pages)
+        self.halves.addWidget(self.preview)
+        self.halves.setChildrenCollapsible(False)
+        self.halves.setStretchFactor(0, 1)
+        self.halves.setSizes([theme.sizes.window_height, theme.sizes.preview])
+        self.body.addWidget(self.halves, 1)
         self._before: list[int] = []
-        self.again = QPushButton()
-        self.again.setVisible(False)
-        self.again.clicked.connect(self._choose_again)
+        self._way = "list"
+        self._map_timer = QTimer(self)
+        self._map_timer.setSingleShot(True)
+        self._map_timer.setInterval(_MAP_AFTER_MS)
+        self._map_timer.timeout.connect(self._map_now)
+        self._last: list[int] = []
+        self._changed = QElapsedTimer()
+        self._unseen: list[int] = []
+        self.offers = Offers()
         self.hint = label(_HINT, "soft")
-        self.body.addWidget(self.again, 0, Qt.AlignmentFlag.AlignLeft)
+        self.notice = Notice()
+        self.body.addWidget(self.notice)
+        self.body.addWidget(self.offers)
         self.body.addWidget(self.hint)
-        self._lay_out_header()
         self._wire()
+
+    def _add_ways(self) -> dict[str, QToolButton]:
+        """The ways to look at what lies here, and whether the current file is shown."""
+        ways = {}
+        group = QButtonGroup(self)
+        for way, words in (*_WAYS.items(), ("look", "Look into the current file (Space)")):
+            button = QToolButton()
+            button.setProperty("role", "way")
+            button.setCheckable(True)
+            button.setIcon(theme.icon(way, "soft"))
+            button.setAccessibleName(words)
+            button.setToolTip(words)
+            if way in _WAYS:
+                group.addButton(button)
+                button.setProperty("way", way)
+                button.clicked.connect(self._way_clicked)
+            self.head.addWidget(button)
+            ways[way] = button
+        ways["list"].setChecked(True)
+        ways["look"].clicked.connect(self.set_looking)
+        return ways
 
     def _make_message(self) -> QWidget:
         page = QWidget()
@@ -167,69 +138,165 @@ class FromColumn(Column):
         column.addStretch(2)
         return page
 
-    def _lay_out_header(self) -> None:
-        header = self.view.header()
-        header.setAccessibleName("Columns of the list")
-        header.setStretchLastSection(False)
-        header.setSectionsMovable(False)
-        header.setMinimumSectionSize(theme.sizes.control)
-        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        header.customContextMenuRequested.connect(self._offer_orders)
-        samples = {1: "GeoJSON map ", 2: "1000.0 kB ", 3: "Share of most", 4: "29/12/2031 "}
-        for column, sample in samples.items():
-            header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
-            header.resizeSection(column, theme.text_width(sample) + 2 * theme.sizes.gap)
-
-    def order_menu(self) -> QMenu:
-        """Every order that the list can be put in, also by what has no column where it is narrow."""
-        menu = QMenu(self)
-        for column, key in enumerate(COLUMNS):
-            action = menu.addAction(f"Sort by {_ORDER_WORDS[key]}")
-            action.setData(column)
-            action.triggered.connect(self._order_chosen)
-        return menu
-
-    def _offer_orders(self, at: QPoint) -> None:
-        self.order_menu().popup(self.view.header().mapToGlobal(at))
-
-    def _order_chosen(self) -> None:
-        column = self.sender().data()  # type: ignore[attr-defined]
-        largest_first = COLUMNS[column] in ("size", "share", "changed")
-        self.view.sortByColumn(column, Qt.SortOrder.DescendingOrder if largest_first else Qt.SortOrder.AscendingOrder)
-
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Where it is narrow, names get the room of the kinds, which the icons tell too."""
         super().resizeEvent(event)
-        self.view.setColumnHidden(COLUMNS.index("kind"), self.width() < theme.sizes.kinds_from)
+        for key, least in (
+            ("kind", theme.sizes.kinds_from),
+            ("changed", theme.sizes.times_from),
+            ("share", theme.sizes.shares_from),
+        ):
+            self.view.setColumnHidden(COLUMNS.index(key), self.width() < least)
+
+    def _hands_are_busy(self) -> bool:
+        """Whether something is being typed, dragged or chosen from a menu, which rows must not be taken away from."""
+        editing = QAbstractItemView.State.EditingState in (self.view.state(), self.thumbs.state())
+        return editing or bool(QApplication.mouseButtons().value) or QApplication.activePopupWidget() is not None
 
     def _wire(self) -> None:
+        self._workspace.follower.held = self._hands_are_busy
         self._workspace.listed.connect(self._show)
+        self._workspace.unchanged.connect(self._show_page)
         self._workspace.opening.connect(self._show_partial)
         self._workspace.failed_to_list.connect(self._show_failure)
+        self._workspace.names_hidden.connect(self._show_hidden)
         self._workspace.row_changed.connect(self.model.refresh_row)
         self._workspace.choice_changed.connect(self._show_choice)
-        self._workspace.restored.connect(self.view.choose_nodes)
-        self.view.entered.connect(self._workspace.enter)
+        self._workspace.restored.connect(self._choose_all_of)
+        self._workspace.row_changed.connect(self._map_later)
+        for view in (self.view, self.thumbs):
+            view.entered.connect(self._enter)
+            view.look_wanted.connect(self._toggle_look)
+        self.map.entered.connect(self._enter_from_map)
+        self.preview.closed.connect(self._toggle_look)
+        self._peeker.looked.connect(self._show_seen)
+        self.view.selectionModel().currentChanged.connect(self._look)
         self.view.selectionModel().selectionChanged.connect(self._selection_changed)
+        self._types.changed.connect(self._narrow)
+        self.offers.again.clicked.connect(self._choose_again)
+        self.offers.choose_shown.clicked.connect(self.view.selectAll)
+        self.offers.only_shown.clicked.connect(self._forget_unseen)
+        self.offers.keep.clicked.connect(self._workspace.keep_choice)
+        self.offers.only_here.clicked.connect(self._workspace.let_go)
         self.message_back.clicked.connect(self._leave_message)
+
+    def _enter(self, node: int) -> None:
+        """Go in. The double click has chosen the row itself; what was chosen before it is chosen again on coming back."""
+        listing = self._workspace.listing
+        if (
+            isinstance(listing, ArchiveListing)
+            and not listing.is_folder(node)
+            and listing.record(node).sort != Sort.ARCHIVES
+        ):
+            self.set_looking(True)  # what else is there to see in it
+            return
+        by_itself = self.view.chosen_nodes() == [node] and not self._changed.hasExpired(
+            QApplication.doubleClickInterval()
+        )
+        self._workspace.enter(node, leaving=self._last if by_itself and self._last else None)
+
+    # Ways to look
+
+    def _way_clicked(self) -> None:
+        self.show_as(self.sender().property("way"))
+
+    def show_as(self, way: str) -> None:
+        """Show the place as ``"list"``, ``"thumbs"`` or ``"map"``."""
+        self._way = way
+        self.ways[way].setChecked(True)
+        self._hint_again()
+        self._show_page()
+        self.page.setFocus()
+
+    @property
+    def page(self) -> QWidget:
+        """What shows the place in the way that is chosen."""
+        return {"list": self.view, "thumbs": self.thumbs, "map": self.map}[self._way]
+
+    def _hint_again(self) -> None:
+        self.hint.setText(_MAP_HINT if self._way == "map" else _HINT)
+        restyle(self.hint, "role", "soft")
+
+    def _show_page(self) -> None:
+        self._pages.setCurrentWidget(self.page)
+        self._map_now()
+
+    def _map_later(self, _: object = None) -> None:
+        if self._way == "map":
+            self._map_timer.start()
+
+    def _map_now(self) -> None:
+        if self._way == "map":
+            chosen = frozenset(self._workspace.choice.nodes)
+            self.map.show_areas(areas_of(self._workspace.listing), chosen)
+
+    def _enter_from_map(self, node: int) -> None:
+        listing = self._workspace.listing
+        if listing is not None and (listing.is_folder(node) or listing.record(node).sort == Sort.ARCHIVES):
+            self._workspace.enter(node)
+        else:
+            self.view.choose_nodes([node])
+            self._map_now()
+
+    def _toggle_look(self) -> None:
+        self.set_looking(not self.preview.isVisible())
+
+    def set_looking(self, on: bool) -> None:
+        """Show the current file beside the list, or no longer."""
+        self.ways["look"].setChecked(on)
+        self.preview.setVisible(on)
+        if on:
+            self._look()
+        else:
+            self._peeker.drop()
+
+    def _look(self, *_: object) -> None:
+        """Look at the current row, if anything is to be looked at."""
+        if not self.preview.isVisible():
+            return
+        index = self.view.currentIndex()
+        node = self.model.node(index) if index.isValid() else 0
+        spot = spot_of(self._workspace.listing, node)
+        if spot is not None:
+            self._peeker.look(spot)
+        elif node and self._workspace.listing is not None:
+            record = self._workspace.listing.record(node)
+            self._peeker.drop()
+            self.preview.show_words("Go in to see what is in it.", text.shown(record.name))
+        else:
+            self._peeker.drop()
+            self.preview.show_words("Choose a file to see what is in it.")
+
+    def _show_seen(self, seen: Seen) -> None:
+        self.preview.show_seen(seen)
 
     # Showing
 
     def _show(self, listing: Listing) -> None:
-        self._find, self._narrowed, self._before = "", None, []
+        before, scrolled = self.model.listing, self.view.verticalScrollBar().value()
+        again = isinstance(before, DiskListing) and isinstance(listing, DiskListing) and before.folder == listing.folder
+        if not again:
+            self._find = ""
+            self._types.choose(None)
+        self._before, self._last, self._unseen = [], [], []
+        self._hint_again()
         in_archive = isinstance(listing, ArchiveListing)
         self.model.show(listing, share_heading="Packed" if in_archive else "Share")
         self.view.setRootIsDecorated(in_archive)
         self.view.setIndentation(theme.sizes.indent if in_archive else 0)
         header = self.view.header()
         self.model.sort(header.sortIndicatorSection(), header.sortIndicatorOrder())
-        self._show_chips(listing)
-        if in_archive:
+        self._types.show_counts(listing.counts())
+        if again:
+            if self._find or self._types.chosen:
+                self.model.narrow(self._find, self._types.chosen)
+            QTimer.singleShot(0, lambda: self.view.verticalScrollBar().setValue(scrolled))
+        if isinstance(listing, ArchiveListing):
             self._expand_few(listing)
         empty = not len(listing.children(0))
-        self._pages.setCurrentIndex(1 if empty else 0)
+        self._show_page()
         if empty:
+            self._pages.setCurrentWidget(self._message_page)
             self._say("There is nothing in here." if in_archive else "This folder is empty.", "")
 
     def _show_partial(self, listing: ArchiveListing) -> None:
@@ -237,50 +304,14 @@ class FromColumn(Column):
         self._show(listing)
         self.summary.setText(f"{text.number(len(listing.tree.catalog))} entries so far; still reading the list …")
 
-    def _expand_few(self, listing: Listing) -> None:
+    def _expand_few(self, listing: ArchiveListing) -> None:
         """Open the folders at once where all of it fits on a page."""
         top = listing.children(0)
-        if len(top) == 1:
-            self.view.expand(self.model.index(0, 0))
-            return
-        for row, node in enumerate(top):
-            if row < _EXPAND_UP_TO and len(listing.children(node) if listing.is_folder(node) else ()) <= _EXPAND_UP_TO:
+        most = _EXPAND_AT_MOST if len(top) == 1 else _EXPAND_UP_TO
+        for row, node in enumerate(top[:_EXPAND_UP_TO]):
+            # Asked of the tree, as to put a million rows in order only to count them takes seconds.
+            if listing.is_folder(node) and len(listing.tree.children(node)) <= most:
                 self.view.expand(self.model.index(row, 0))
-
-    def _show_chips(self, listing: Listing) -> None:
-        while (item := self._chip_flow.takeAt(0)) is not None:
-            widget = item.widget()
-            if widget is not None:
-                widget.deleteLater()
-        self.chips.clear()
-        counts = listing.counts()
-        if len(counts) < 2:
-            self._chip_row.setVisible(False)
-            return
-        self._chip_row.setVisible(True)
-        total = sum(counts.values())
-        self._add_chip(None, f"All {text.number(total)}")
-        for sort in Sort:
-            if counts.get(sort):
-                self._add_chip(sort, f"{sort.value} {text.number(counts[sort])}")
-        self.chips[None].setChecked(True)
-
-    def _add_chip(self, sort: Sort | None, words: str) -> None:
-        chip = QPushButton(words)
-        chip.setProperty("role", "chip")
-        chip.setCheckable(True)
-        chip.setAccessibleName(f"Show only {words}")
-        chip.setProperty("sort", sort.name if sort else "")
-        chip.clicked.connect(self._chip_clicked)
-        self._chip_flow.addWidget(chip)
-        self.chips[sort] = chip
-
-    def _chip_clicked(self) -> None:
-        name = self.sender().property("sort")
-        self._narrowed = Sort[name] if name else None
-        for sort, chip in self.chips.items():
-            chip.setChecked(sort == self._narrowed)
-        self._narrow()
 
     def narrow_to(self, words: str) -> None:
         """Show only rows with these words in their names."""
@@ -288,23 +319,66 @@ class FromColumn(Column):
         self._narrow()
 
     def _narrow(self) -> None:
-        chosen = self.view.chosen_nodes()
-        self.model.narrow(self._find, self._narrowed)
-        if isinstance(self.model.listing, ArchiveListing) and (self._find or self._narrowed):
-            self.view.expandAll()
-        kept = [n for n in chosen if self.model.index_of(n).isValid()]
-        if kept:
-            self.view.choose_nodes(kept)
-        else:
-            self._selection_changed()
-        self._pages.setCurrentIndex(0)
+        """Show only what fits. What is chosen stays chosen, in sight or not."""
+        chosen = list(self._workspace.choice.nodes)
+        self.model.narrow(self._find, self._types.chosen)
+        narrowed = bool(self._find or self._types.chosen)
+        listing = self.model.listing
+        if isinstance(listing, ArchiveListing) and narrowed:
+            if listing.found <= _EXPAND_AT_MOST:
+                self.view.expandAll()
+            else:
+                self.view.expandToDepth(0)
+        self._choose_all_of(chosen)
+        self._show_page()
+
+    def _choose_all_of(self, nodes: list[int]) -> None:
+        """These are chosen, those that are not in sight too."""
+        self._unseen = [node for node in nodes if self.model.row_of(node) < 0]
+        unseen = set(self._unseen)
+        self.view.choose_nodes(node for node in nodes if node not in unseen)
+        self._selection_changed()
+
+    def choose_others(self) -> None:
+        """Choose the rows of the place that are not chosen, and let go of those that are."""
+        if self.model.listing is not None:
+            chosen = set(self.view.chosen_nodes())
+            self.view.choose_nodes(n for n in self.model.listing.children(TOP) if n not in chosen)
+
+    def _forget_unseen(self) -> None:
+        self._unseen = []
+        self._selection_changed()
+
+    def _show_offers(self) -> None:
+        choice, listing = self._workspace.choice, self.model.listing
+        narrowed = listing is not None and (self._find or self._types.chosen)
+        self.offers.show_found(listing.found if narrowed and listing is not None else 0, len(self._unseen))
+        self.offers.show_gathered(choice, self._workspace.gathered, on_disk=isinstance(listing, DiskListing))
 
     def _show_failure(self, error: Exception) -> None:
-        if isinstance(error, RundletError):
+        if isinstance(error, UnknownFormat) and (place := self._workspace.refused) is not None:
+            what = type_words(place)
+            known = f"; the desktop knows its type as “{what}”." if what else "."
+            named = error.message.rstrip(".") + known
+            self._say(named, error.hint or "")
+        elif isinstance(error, RundletError):
             self._say(error.message, error.hint or "")
         else:
             self._say("Something went wrong in Rundlet itself.", f"{type(error).__name__}: {error}")
-        self._pages.setCurrentIndex(1)
+        self._pages.setCurrentWidget(self._message_page)
+
+    def _show_hidden(self, error: RundletError) -> None:
+        """An archive whose list is locked: there is nothing to show before the password is given."""
+        self.model.show(None)
+        self._types.setVisible(False)
+        self.summary.setText("")
+        self._say("The names in it are hidden.", "Give its password to see them.")
+        self._pages.setCurrentWidget(self._message_page)
+
+    def tell(self, error: BaseException) -> None:
+        """Say beside the list what could not be done; the list stays."""
+        self.hint.setText(str(error))
+        restyle(self.hint, "role", "warn")
 
     def _say(self, words: str, more: str) -> None:
         self.message.setText(words)
@@ -313,14 +387,14 @@ class FromColumn(Column):
 
     def _leave_message(self) -> None:
         if self.model.listing is not None and len(self.model.listing.children(0)):
-            self._pages.setCurrentIndex(0)
+            self._show_page()
         else:
             self._workspace.back()
 
     @property
     def shows_message(self) -> bool:
         """Whether a message stands in the place of the list."""
-        return self._pages.currentIndex() == 1
+        return self._pages.currentWidget() is self._message_page
 
     def _show_choice(self, choice: Choice) -> None:
         listing = self._workspace.listing
@@ -328,18 +402,24 @@ class FromColumn(Column):
             self.summary.setText(_disk_summary(listing, choice))
         elif isinstance(listing, ArchiveListing):
             self.summary.setText(_archive_summary(listing, choice))
+        self._show_offers()
 
     # Choosing
 
     def _selection_changed(self) -> None:
+        listing = self.model.listing
         nodes = self.view.chosen_nodes()
+        if isinstance(listing, ArchiveListing):
+            nodes = listing.meant(nodes)
+        nodes += self._unseen
         before = list(self._workspace.choice.nodes)
         if len(before) > 1 and len(nodes) == 1:
             self._before = before
         elif len(nodes) > 1:
             self._before = []
-        self.again.setVisible(bool(self._before))
-        self.again.setText(f"Choose the {len(self._before)} from before again")
+        self._last = before
+        self._changed.start()
+        self.offers.show_before(len(self._before))
         self._workspace.choose(nodes)
 
     def _choose_again(self) -> None:
@@ -349,23 +429,39 @@ class FromColumn(Column):
     # Dropping
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if any(url.isLocalFile() for url in event.mimeData().urls()):
+        if event.source() in (self.view, self.thumbs) or event.mimeData().hasUrls():
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        if event.source() in (self.view, self.thumbs):
+            folder = self._folder_at(event.position().toPoint())
+            if folder is not None:
+                copies = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+                event.setDropAction(Qt.DropAction.CopyAction)  # what moves is moved by us
+                event.accept()
+                self.moved_onto.emit(local_files(event.mimeData()), folder, not copies)
+            return
         event.acceptProposedAction()
-        self.dropped.emit(paths)
+        self.dropped.emit(local_files(event.mimeData()))
+
+    def _folder_at(self, at: QPoint) -> Path | None:
+        """The folder on the disk whose row is at a place of the column."""
+        listing, view = self.model.listing, self.page
+        if not isinstance(listing, DiskListing) or not isinstance(view, EntryView | ThumbView):
+            return None
+        index = view.indexAt(view.viewport().mapFrom(self, at))
+        node = self.model.node(index) if index.isValid() else 0
+        return listing.items[node - 1].path if node and listing.is_folder(node) else None
 
 
 def _disk_summary(listing: DiskListing, choice: Choice) -> str:
     if not choice.items:
         return text.plural(len(listing.items), "item")
     more = "…" if choice.counting else ""
-    return (
-        f"{choice.items} of {text.plural(len(listing.items), 'item')} chosen · "
-        f"{text.plural(choice.files, 'file')}{more} · {text.size(choice.size)}{more}"
-    )
+    what = f"{choice.items} of {text.plural(len(listing.items), 'item')} chosen"
+    if choice.elsewhere:
+        what = f"From {text.plural(choice.folders, 'folder')}: {text.plural(choice.items, 'item')} chosen"
+    return f"{what} · {text.plural(choice.files, 'file')}{more} · {text.size(choice.size)}{more}"
 
 
 def _archive_summary(listing: ArchiveListing, choice: Choice) -> str:

@@ -2,75 +2,57 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QCheckBox,
-    QFileDialog,
     QHBoxLayout,
     QLineEdit,
     QPushButton,
+    QRadioButton,
     QStackedWidget,
-    QToolButton,
-    QTreeView,
     QWidget,
 )
 
 from rundlet.core import text
 from rundlet.core.errors import RundletError
-from rundlet.core.plans.unpack import Action, UnpackPlan
-from rundlet.desktop.delegates.rows import RowDelegate
-from rundlet.desktop.models.entries import EntryModel
+from rundlet.core.files.space import disk_rules
+from rundlet.core.limits import MIB
+from rundlet.core.plans.pack import PackClash
+from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan
+from rundlet.core.work.trial import Point
+from rundlet.desktop.columns.several import SeveralTarget
 from rundlet.desktop.models.listing import LandingListing
+from rundlet.desktop.several import Several
+from rundlet.desktop.state import Choice, PackDesk, UnpackDesk
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import Column, heading, label, page_layout, restyle
+from rundlet.desktop.trials import Trials, parts_for
+from rundlet.desktop.widgets.basics import (
+    Choices,
+    Column,
+    go_button,
+    heading,
+    label,
+    page_layout,
+    radio_group,
+    restyle,
+    scrolling,
+)
+from rundlet.desktop.widgets.folder_field import FolderField, Quick
 from rundlet.desktop.widgets.gauge import Gauge
-from rundlet.desktop.workspace import Place, UnpackDesk, Workspace
+from rundlet.desktop.widgets.landing import LandingView, Taken, set_rule, taken_hint
+from rundlet.desktop.workspace import Workspace
 
-_EXPAND_UP_TO = 200
-
-
-class FolderField(QWidget):
-    """A folder as a path that can be typed or chosen."""
-
-    changed = Signal(object)
-
-    def __init__(self, name: str) -> None:
-        super().__init__()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(theme.sizes.gap)
-        self.edit = QLineEdit()
-        self.edit.setAccessibleName(name)
-        self.pick = QToolButton()
-        self.pick.setIcon(theme.icon("open", "soft"))
-        self.pick.setAccessibleName(f"Choose another {name.lower()}")
-        self.pick.setToolTip("Choose another folder")
-        row.addWidget(self.edit, 1)
-        row.addWidget(self.pick)
-        self.edit.editingFinished.connect(self._typed)
-        self.pick.clicked.connect(self._pick)
-
-    def show_folder(self, folder: Path) -> None:
-        """Show a folder, with the home folder in short."""
-        if not self.edit.hasFocus():
-            self.edit.setText(short_path(folder))
-            self.edit.setToolTip(str(folder))
-            self.edit.setCursorPosition(0)
-
-    def _typed(self) -> None:
-        words = self.edit.text().strip()
-        if words:
-            self.changed.emit(Path(words).expanduser().absolute())
-
-    def _pick(self) -> None:
-        start = str(Path(self.edit.text()).expanduser())
-        chosen = QFileDialog.getExistingDirectory(self, "Choose a folder", start)
-        if chosen:
-            self.edit.setText(short_path(Path(chosen)))
-            self.changed.emit(Path(chosen))
+_LIMITS = ((0, "no limit"), (10_000_000, "10 MB"), (25_000_000, "25 MB"), (4_000_000_000, "4 GB"))
+_LONG = 5.0  # seconds
+_WORTH_SAYING = 64 * MIB  # about a second of reading
+_CLASHES = {
+    PackClash.RENAME: "Number this one",
+    PackClash.REPLACE: "Replace the one that is there",
+    PackClash.ADD: "Add to the one that is there",
+}
 
 
 class ToColumn(Column):
@@ -79,34 +61,54 @@ class ToColumn(Column):
     pack_pressed = Signal()
     unpack_pressed = Signal()
 
-    def __init__(self, workspace: Workspace) -> None:
+    several_pressed = Signal()
+
+    def __init__(self, workspace: Workspace, trials: Trials, several: Several, quick: Quick) -> None:
         super().__init__("To")
-        self.pack = PackTarget(workspace)
-        self.unpack = UnpackTarget(workspace)
+        self._workspace = workspace
+        self._several = several
+        self.pack = PackTarget(workspace, trials, quick)
+        self.unpack = UnpackTarget(workspace, quick)
+        self.several = SeveralTarget(several, quick)
         self._pages = QStackedWidget()
-        self._pages.addWidget(self.pack)
-        self._pages.addWidget(self.unpack)
+        for page in (self.pack, self.unpack, self.several):
+            self._pages.addWidget(page)
         self.body.addWidget(self._pages, 1)
         self.pack.go.clicked.connect(self.pack_pressed)
         self.unpack.go.clicked.connect(self.unpack_pressed)
-        workspace.moved.connect(self._moved)
+        self.several.go.clicked.connect(self.several_pressed)
+        workspace.moved.connect(self._show)
+        several.changed.connect(self._show)
 
-    def _moved(self, place: Place) -> None:
-        self._pages.setCurrentWidget(self.unpack if place.in_archive else self.pack)
+    def _show(self, _: object = None) -> None:
+        self._pages.setCurrentWidget(self._page)
+
+    @property
+    def _page(self) -> PackTarget | UnpackTarget | SeveralTarget:
+        if self._workspace.place.in_archive:
+            return self.unpack
+        return self.several if self._several.unpacks else self.pack
 
     @property
     def go(self) -> QPushButton:
         """The button at the end of the sentence."""
-        return self.unpack.go if self._pages.currentWidget() is self.unpack else self.pack.go
+        return self._page.go
 
 
 class PackTarget(QWidget):
-    """The archive's name and folder, sizes, and whether its name is taken."""
+    """The archive's name and folder, its size and what it must fit, and whether its name is taken."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    cut_wanted = Signal(int)
+
+    def __init__(self, workspace: Workspace, trials: Trials, quick: Quick) -> None:
         super().__init__()
         self._workspace = workspace
-        column = page_layout(self)
+        self._trials = trials
+        whole = page_layout(self)
+        inner = QWidget()
+        column = page_layout(inner)
+        column.setContentsMargins(0, 0, theme.sizes.space, 0)
+        whole.addWidget(scrolling(inner), 1)
         column.addWidget(heading("Name"))
         row = QHBoxLayout()
         self.name = QLineEdit()
@@ -116,26 +118,44 @@ class PackTarget(QWidget):
         row.addWidget(self.ending)
         column.addLayout(row)
         self.clash = label("", "warn")
-        self.replace = QCheckBox("Replace the one that is there")
         column.addWidget(self.clash)
-        column.addWidget(self.replace)
+        self.ways_out = QWidget()
+        self.clashes = {rule: QRadioButton(words) for rule, words in _CLASHES.items()}
+        self._clash_group = radio_group(self, list(self.clashes.values()), page_layout(self.ways_out))
+        column.addWidget(self.ways_out)
         column.addWidget(heading("Folder"))
-        self.folder = FolderField("Folder for the archive")
+        self.folder = FolderField("Folder for the archive", quick)
         column.addWidget(self.folder)
         column.addWidget(heading("Size"))
         self.gauge = Gauge()
         column.addWidget(self.gauge)
         self.sizes = label("", "soft")
         column.addWidget(self.sizes)
+        column.addWidget(heading("Must fit"))
+        self.limits = Choices([(str(size), words) for size, words in _LIMITS], name="Must fit")
+        column.addWidget(self.limits)
+        self.other_limit = QLineEdit()
+        self.other_limit.setPlaceholderText("another size, such as 8 MB")
+        self.other_limit.setAccessibleName("Another size that it must fit")
+        column.addWidget(self.other_limit)
+        self.verdict = label("", "soft")
+        column.addWidget(self.verdict)
+        self.way_out = QPushButton()
+        column.addWidget(self.way_out, 0, Qt.AlignmentFlag.AlignLeft)
         column.addStretch(1)
         self.facts = label("", "soft")
-        column.addWidget(self.facts)
+        whole.addWidget(self.facts)
         self.go = go_button("Pack")
-        column.addWidget(self.go)
+        whole.addWidget(self.go)
         self._typing = False
         self.name.textEdited.connect(self._name_typed)
-        self.name.editingFinished.connect(self._show)
-        self.replace.toggled.connect(workspace.set_replace)
+        self.name.editingFinished.connect(self._name_finished)
+        self.limits.chosen.connect(self._limit_chosen)
+        self.other_limit.textEdited.connect(self._limit_typed)
+        self.way_out.clicked.connect(self._take_way_out)
+        trials.changed.connect(self._show)
+        for rule, button in self.clashes.items():
+            button.clicked.connect(lambda _=False, rule=rule: workspace.set_clash(rule))
         self.folder.changed.connect(workspace.set_pack_folder)
         workspace.pack_changed.connect(self._show)
 
@@ -143,23 +163,101 @@ class PackTarget(QWidget):
         ws, desk, choice = self._workspace, self._workspace.pack, self._workspace.choice
         if ws.place.in_archive:
             return
-        if not self._typing and self.name.text() != desk.stem:
-            self.name.setText(desk.stem)
+        stem = "each after its own name" if desk.each else desk.stem
+        if not self._typing and self.name.text() != stem:
+            self.name.setText(stem)
             self.name.setCursorPosition(0)
         self.ending.setText(desk.info.ending)
-        self.folder.show_folder(ws.pack_folder)
+        self.name.setEnabled(not desk.each)
+        self.folder.show_folder(ws.pack_folder, must_be_there=True)
         self._show_clash()
-        self.gauge.show_sizes(choice.size, None)
+        point, added_to = self._trials.point, ws.added_to
+        if point is not None and added_to:
+            point = replace(point, size=point.size + added_to)
+        parts = parts_for(desk, point)
+        self.gauge.show_sizes(
+            choice.size + added_to,
+            point.size if point is not None else None,
+            limit=desk.limit,
+            parts=parts or 0,
+            roughly=True,
+        )
         self.gauge.setVisible(choice.items > 0)
+        self._show_limit(point)
         counting = " so far; still counting" if choice.counting else ""
         self.sizes.setText(
             f"{text.plural(choice.files, 'file')}{counting}" if choice.items else "Nothing is chosen yet."
         )
-        there = ws.pack_folder.is_dir()
-        self.facts.setText(f"{text.size(ws.pack_free)} free there." if there else "There is no such folder.")
-        restyle(self.facts, "role", "soft" if there else "warn")
-        self.go.setText(f"Pack {text.plural(choice.items, 'item')}" if choice.items else "Pack")
-        self.go.setEnabled(choice.items > 0 and there)
+        lack = self._lack(point)
+        self.facts.setText(lack or f"{text.size(ws.pack_free)} free there.")
+        restyle(self.facts, "role", "warn" if lack else "soft")
+        words = f"Add {text.plural(choice.items, 'item')}" if added_to else pack_words(choice, desk, parts)
+        self.go.setText(words if choice.items else "Pack")
+        self.go.setEnabled(choice.items > 0 and not lack)
+
+    def _lack(self, point: Point | None) -> str:
+        """What keeps the work from being begun, or ""."""
+        ws = self._workspace
+        if not ws.pack_folder.is_dir():
+            return "There is no such folder."
+        if ws.pack.lock_is_open:
+            return "Type the password twice, or have it shown."
+        largest = disk_rules(ws.pack_folder).largest
+        if largest and point is not None and min(point.size, ws.pack.part_size or point.size) > largest:
+            return f"The disk there keeps no file of more than {text.size(largest)}; cut the archive into parts."
+        if point is not None and point.size > ws.pack_free:
+            return f"About {text.size(point.size)} are needed there, and only {text.size(ws.pack_free)} are free."
+        return ""
+
+    def _show_limit(self, point: Point | None) -> None:
+        """Whether the archive will fit, and the way out when it won't."""
+        desk = self._workspace.pack
+        keys = {key for key, _ in _LIMITS}
+        typed = bool(self.other_limit.text())
+        self.limits.choose(str(desk.limit) if desk.limit in keys and not (typed and desk.limit) else "")
+        if desk.limit not in keys and not typed:  # it was kept for another time, and not typed here
+            self.other_limit.setText(text.size(desk.limit))
+        if not desk.limit or point is None:
+            self.verdict.setText("")
+            self.way_out.setVisible(False)
+            return
+        largest = min(point.size, desk.part_size or point.size)
+        fits = largest <= desk.limit
+        parts = "Each part fits" if desk.part_size else "It fits"
+        self.verdict.setText(f"{parts}." if fits else f"It does not fit {text.size(desk.limit)} like this.")
+        restyle(self.verdict, "role", "good" if fits else "warn")
+        other = None if fits else self._trials.fitting(desk.limit - self._workspace.added_to)
+        self.way_out.setVisible(not fits)
+        if other is not None:
+            self.way_out.setText(f"{other.fmt} at level {other.level} fits: {text.size(other.size)}")
+            self.way_out.setProperty("choice", [other.fmt, other.level])
+        elif not fits:
+            self.way_out.setText(f"Nothing fits; cut it into parts of {text.size(desk.limit)}")
+            self.way_out.setProperty("choice", None)
+
+    def _take_way_out(self) -> None:
+        choice = self.way_out.property("choice")
+        if choice:
+            self._workspace.set_format_and_level(*choice)
+        else:
+            self.cut_wanted.emit(self._workspace.pack.limit)
+
+    def _limit_chosen(self, key: str) -> None:
+        self.other_limit.clear()
+        self._set_limit(int(key))
+
+    def _limit_typed(self, words: str) -> None:
+        self._set_limit(text.parse_size(words) or 0)
+
+    def _set_limit(self, limit: int) -> None:
+        def change(desk: PackDesk) -> None:
+            desk.limit = limit
+
+        self._workspace.change_pack(change)
+
+    def _name_finished(self) -> None:
+        self._workspace.finish_stem()
+        self._show()
 
     def _name_typed(self, words: str) -> None:
         """While a name is being typed it is not tidied under the person's hands."""
@@ -169,40 +267,41 @@ class PackTarget(QWidget):
 
     def _show_clash(self) -> None:
         ws = self._workspace
-        taken = ws.asked_target.exists()
+        taken = ws.target_is_taken and not ws.pack.each
         self.clash.setVisible(taken)
-        self.replace.setVisible(taken and not ws.asked_target.is_dir())
-        self.replace.blockSignals(True)
-        self.replace.setChecked(ws.pack.replace)
-        self.replace.blockSignals(False)
-        if taken and ws.pack.replace:
-            self.clash.setText(f"The “{ws.asked_target.name}” that is there will be gone.")
-        elif taken:
-            self.clash.setText(f"That name is taken; this one will be “{ws.pack_target.name}”.")
+        self.ways_out.setVisible(taken and not ws.asked_target.is_dir())
+        self.clashes[PackClash.ADD].setVisible(not ws.pack.part_size)
+        self.clashes[ws.pack_clash].setChecked(True)
+        name = text.quoted(ws.asked_target.name)
+        self.clash.setText(
+            {
+                PackClash.RENAME: f"That name is taken; this one will be {text.quoted(ws.pack_target.name)}.",
+                PackClash.REPLACE: f"The {name} that is there will be gone.",
+                PackClash.ADD: f"What is in {name} stays as it is.",
+            }[ws.pack_clash]
+            if taken
+            else ""
+        )
+        restyle(self.clash, "role", "soft" if ws.pack_clash == PackClash.ADD else "warn")
 
 
 class UnpackTarget(QWidget):
     """The folder and the landing tree."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, workspace: Workspace, quick: Quick) -> None:
         super().__init__()
         self._workspace = workspace
         column = page_layout(self)
-        self.folder = FolderField("Folder to unpack into")
+        self.folder = FolderField("Folder to unpack into", quick)
         column.addWidget(self.folder)
         self.own = QCheckBox("In a folder of its own")
         column.addWidget(self.own)
         column.addWidget(heading("What will be there"))
-        self.model = EntryModel(("name",))
-        self.view = QTreeView()
-        self.view.setModel(self.model)
-        self.view.setHeaderHidden(True)
-        self.view.setIndentation(theme.sizes.indent)
-        self.view.setItemDelegate(RowDelegate(ticks=False))
-        self.view.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
-        self.view.setUniformRowHeights(True)
-        self.view.setAccessibleName("What will be there")
+        self.view = LandingView(lambda taken: workspace.unpack.rules.get(taken[1]))
         column.addWidget(self.view, 1)
+        self.hint = taken_hint()
+        column.addWidget(self.hint)
+        self.view.ruled.connect(self._set_rule)
         self.facts = label("", "soft")
         column.addWidget(self.facts)
         self.go = go_button("Unpack")
@@ -215,13 +314,22 @@ class UnpackTarget(QWidget):
 
     def _folder_changed(self, folder: Path) -> None:
         def change(desk: UnpackDesk) -> None:
+            if desk.folder != folder:
+                desk.rules.clear()
             desk.folder = folder
+
+        self._workspace.change_unpack(change)
+
+    def _set_rule(self, taken: Taken, rule: UnpackClash | None) -> None:
+        def change(desk: UnpackDesk) -> None:
+            set_rule(desk.rules, taken[1], rule)
 
         self._workspace.change_unpack(change)
 
     def _own_toggled(self, own: bool) -> None:
         def change(desk: UnpackDesk) -> None:
             desk.own_folder = own
+            desk.rules.clear()
 
         self._workspace.change_unpack(change)
 
@@ -237,13 +345,13 @@ class UnpackTarget(QWidget):
         count = ws.choice.items
         self.go.setText(f"Unpack {text.plural(count, 'entry')}" if count else "Unpack everything")
         self.go.setEnabled(False)  # until the plan for this is there
+        if ws.listing is None:
+            self.view.show_landing(None)
+            self.facts.setText("")
 
     def _landed(self, plan: UnpackPlan, landing: LandingListing) -> None:
-        self.model.show(landing)
-        if len(plan.steps) <= _EXPAND_UP_TO:
-            self.view.expandAll()
-        else:
-            self.view.expand(self.model.index(0, 0))
+        self.view.show_landing(landing)
+        self.hint.setVisible(plan.taken + plan.counts[Action.SAME] > 0)
         fits = plan.size <= plan.free
         restyle(self.facts, "role", "soft" if fits else "warn")
         locked = "Give the password first. " if self._workspace.needs_password else ""
@@ -253,9 +361,19 @@ class UnpackTarget(QWidget):
         )
 
     def _landing_failed(self, error: RundletError) -> None:
-        self.model.show(None)
+        self.view.show_landing(None)
         restyle(self.facts, "role", "warn")
         self.facts.setText(str(error))
+
+
+def pack_words(choice: Choice, desk: PackDesk, parts: int | None) -> str:
+    """What the button does."""
+    words = f"Pack {text.plural(choice.items, 'item')}"
+    if desk.each and choice.items > 1:
+        return f"{words} into {text.plural(choice.items, 'archive')}"
+    if not desk.part_size:
+        return words
+    return f"{words} into {text.plural(parts, 'part')}" if parts else f"{words} into parts"
 
 
 def landing_words(plan: UnpackPlan) -> str:
@@ -263,6 +381,10 @@ def landing_words(plan: UnpackPlan) -> str:
     if plan.size > plan.free:
         return f"{text.size(plan.size)} are needed there, and only {text.size(plan.free)} are free."
     parts = [f"{text.size(plan.size)} into {text.size(plan.free)} free"]
+    if plan.read_through >= _WORTH_SAYING:
+        parts.append(f"{text.size(plan.read_through)} before them must be read through")
+    if plan.unlock_seconds >= _LONG:
+        parts.append(f"its old kind of lock takes about {text.duration(plan.unlock_seconds)} to undo")
     new = plan.files - plan.counts[Action.NUMBER] - plan.counts[Action.REPLACE]
     if new > 0:
         parts.append(text.plural(new, "new file"))
@@ -270,24 +392,8 @@ def landing_words(plan: UnpackPlan) -> str:
     for action, outcome in words.items():
         if plan.counts[action]:
             parts.append(f"{text.plural(plan.counts[action], 'name')} already taken, {outcome}")
+    if plan.counts[Action.SAME]:
+        parts.append(f"{text.plural(plan.counts[Action.SAME], 'file')} already there with the same content")
     if plan.counts[Action.REFUSE]:
         parts.append(f"{text.plural(plan.counts[Action.REFUSE], 'entry')} left out")
     return " · ".join(parts)
-
-
-def go_button(words: str) -> QPushButton:
-    """The one strong button."""
-    button = QPushButton(words)
-    button.setProperty("role", "go")
-    button.setToolTip("Ctrl+Enter")
-    button.setEnabled(False)  # until there is something to do
-    return button
-
-
-def short_path(folder: Path) -> str:
-    """A path with the home folder in short."""
-    try:
-        inside = folder.relative_to(Path.home())
-    except ValueError:
-        return str(folder)
-    return str(Path("~") / inside)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter
-from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
+from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from rundlet.core import text
 from rundlet.core.files.types import Sort
 from rundlet.core.formats.base import UNKNOWN
-from rundlet.desktop.models.entries import RECORD
+from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.models.listing import Record
 from rundlet.desktop.theme.style import paint_indicator
 from rundlet.desktop.theme.theme import theme
@@ -41,9 +41,16 @@ class RowDelegate(QStyledItemDelegate):
         s = theme.sizes
         return QRect(cell.left() + s.gap, cell.center().y() - s.tick // 2, s.tick, s.tick)
 
+    def updateEditorGeometry(self, editor: QWidget, option: QStyleOptionViewItem, index: Index) -> None:
+        """The field for another name stands where the name stands."""
+        s = theme.sizes
+        left = s.gap + s.icon + (s.tick + s.gap if self._ticks else 0)
+        editor.setGeometry(option.rect.adjusted(left, -s.space, 0, s.space))
+
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        record = index.data(RECORD)
-        if record is None:
+        model = index.model()
+        record = model.record(index) if isinstance(model, EntryModel) else None
+        if record is None or not isinstance(model, EntryModel):
             return
         selected = bool(option.state & QStyle.StateFlag.State_Selected)
         painter.save()
@@ -53,7 +60,7 @@ class RowDelegate(QStyledItemDelegate):
         painter.setFont(theme.font(theme.sizes.body))
         if index.column() == 0:
             self._paint_name(painter, option, record, selected=selected)
-        elif index.model().headerData(index.column(), Qt.Orientation.Horizontal) in ("Share", "Packed"):
+        elif model.key(index.column()) == "share":
             _paint_bar(painter, option.rect, record)
         else:
             self._paint_text(painter, option, index)
@@ -107,9 +114,7 @@ def _paint_bar(painter: QPainter, cell: QRect, record: Record) -> None:
     width = max(round(room * min(record.share, 1.0)), s.edge)
     bar = QRect(cell.left() + s.gap, cell.center().y() - s.bar // 2, width, s.bar)
     painter.setPen(Qt.PenStyle.NoPen)
-    bare = theme.color("oak")
-    bare.setAlphaF(_FAINT)
-    painter.setBrush(bare)
+    painter.setBrush(theme.faint("oak", _FAINT))
     painter.drawRoundedRect(bar, s.bar / 2, s.bar / 2)
     if record.packed != UNKNOWN and record.size > 0:
         filled = round(width * min(record.packed / record.size, 1.0))

@@ -32,6 +32,7 @@ class _GlyphEngine(QIconEngine):
     def __init__(self, name: str, color: QColor, turned: bool) -> None:
         super().__init__()
         self._name, self._color, self._turned = name, color, turned
+        self._pixmaps: dict[tuple[int, int, QIcon.Mode], QPixmap] = {}
 
     def paint(self, painter: QPainter, rect: QRect, mode: QIcon.Mode, state: QIcon.State) -> None:
         family, characters = _font()
@@ -51,11 +52,14 @@ class _GlyphEngine(QIconEngine):
         painter.restore()
 
     def pixmap(self, size: QSize, mode: QIcon.Mode, state: QIcon.State) -> QPixmap:
-        pixmap = QPixmap(size)
-        pixmap.fill(Qt.GlobalColor.transparent)
-        painter = QPainter(pixmap)
-        self.paint(painter, QRect(0, 0, size.width(), size.height()), mode, state)
-        painter.end()
+        key = (size.width(), size.height(), mode)
+        pixmap = self._pixmaps.get(key)
+        if pixmap is None:
+            pixmap = self._pixmaps[key] = QPixmap(size)
+            pixmap.fill(Qt.GlobalColor.transparent)
+            painter = QPainter(pixmap)
+            self.paint(painter, QRect(0, 0, size.width(), size.height()), mode, state)
+            painter.end()
         return pixmap
 
     def clone(self) -> QIconEngine:

@@ -7,7 +7,7 @@ from importlib import resources
 from string import Template
 
 from PySide6.QtCore import QRect, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetrics, QGuiApplication, QIcon, QPainter, QPalette
+from PySide6.QtGui import QColor, QFont, QFontMetrics, QGuiApplication, QIcon, QPainter, QPalette, QPixmap
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.files.types import Sort
@@ -24,8 +24,16 @@ _GLYPHS = {
     "open": "folder-open",
     "pause": "pause",
     "place": "map-pin",
+    "log": "clock-counter-clockwise",
     "resume": "play",
     "warning": "warning",
+    "list": "rows",
+    "thumbs": "squares-four",
+    "map": "layout",
+    "look": "eye",
+    "drive": "hard-drive",
+    "favourite": "star",
+    "new folder": "folder-plus",
     Sort.FOLDERS.name: "folder",
     Sort.ARCHIVES.name: "database",
     Sort.PICTURES.name: "image",
@@ -50,6 +58,10 @@ class Theme:
         self.palette: Palette = LIGHT
         self.sizes = Sizes()
         self._icons: dict[tuple[str, str], QIcon] = {}
+        # While work goes on in other threads, every call of the toolkit costs a turn of the interpreter.
+        self._pixmaps: dict[tuple[str, str, int, float], QPixmap] = {}
+        self._colours: dict[str, QColor] = {}
+        self._fonts: dict[tuple[int, bool], QFont] = {}
 
     @property
     def dark(self) -> bool:
@@ -67,7 +79,8 @@ class Theme:
             dark = QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark
         self.palette = DARK if dark else LIGHT
         self.sizes = Sizes().scaled(text_scale)
-        self._icons.clear()
+        for cache in (self._icons, self._pixmaps, self._colours, self._fonts):
+            cache.clear()
         app.setPalette(self._qt_palette())
         app.setStyleSheet(self._style_sheet())
 
@@ -99,8 +112,17 @@ class Theme:
         return palette
 
     def color(self, token: str) -> QColor:
-        """A colour by the name of its token."""
-        return QColor(getattr(self.palette, token))
+        """A colour by the name of its token; a copy is to be made before it is changed."""
+        known = self._colours.get(token)
+        if known is None:
+            known = self._colours[token] = QColor(getattr(self.palette, token))
+        return known
+
+    def faint(self, token: str, share: float) -> QColor:
+        """A colour that lets through what is behind it."""
+        colour = QColor(self.color(token))
+        colour.setAlphaF(share)
+        return colour
 
     def icon(self, name: str, token: str = "ink") -> QIcon:
         """An icon in a token's colour."""
@@ -113,14 +135,20 @@ class Theme:
         """Paint an icon into a rectangle."""
         device = painter.device()
         ratio = device.devicePixelRatioF() if device is not None else 1.0
-        painter.drawPixmap(rect, self.icon(name, token).pixmap(rect.size(), ratio))
+        key = (name, token, rect.width(), ratio)
+        pixmap = self._pixmaps.get(key)
+        if pixmap is None:
+            pixmap = self._pixmaps[key] = self.icon(name, token).pixmap(rect.size(), ratio)
+        painter.drawPixmap(rect, pixmap)
 
     def font(self, size: int, *, bold: bool = False) -> QFont:
         """The system's font at a size in pixels."""
-        font = QFont(QApplication.font())
-        font.setPixelSize(size)
-        if bold:
-            font.setWeight(QFont.Weight.DemiBold)
+        font = self._fonts.get((size, bold))
+        if font is None:
+            font = self._fonts[size, bold] = QFont(QApplication.font())
+            font.setPixelSize(size)
+            if bold:
+                font.setWeight(QFont.Weight.DemiBold)
         return font
 
     def text_width(self, text: str) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtWidgets import (
@@ -13,12 +14,23 @@ from PySide6.QtWidgets import (
     QLayout,
     QLayoutItem,
     QPushButton,
+    QRadioButton,
+    QScrollArea,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
 
+from rundlet.core.plans.unpack import UnpackClash
 from rundlet.desktop.theme.theme import theme
+
+CLASH_WORDS = {
+    UnpackClash.RENAME: "Keep both, number the new one",
+    UnpackClash.NEWER: "Replace it if ours is newer",
+    UnpackClash.REPLACE: "Replace it, the old one to the trash",
+    UnpackClash.SKIP: "Leave it, skip ours",
+}
+"""What becomes of a name that is taken, in words."""
 
 
 def label(words: str = "", role: str = "body", *, wrap: bool = True) -> QLabel:
@@ -53,6 +65,17 @@ def page_layout(page: QWidget, *, gap: int | None = None) -> QVBoxLayout:
     column.setContentsMargins(0, 0, 0, 0)
     column.setSpacing(theme.sizes.gap if gap is None else gap)
     return column
+
+
+def scrolling(page: QWidget) -> QScrollArea:
+    """A page that scrolls where there is no room for all of it, and is never wider than its room."""
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    page.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+    area.setWidget(page)
+    return area
 
 
 class Column(QFrame):
@@ -94,8 +117,14 @@ class Choices(QWidget):
             row.addWidget(button)
 
     def choose(self, key: str) -> None:
-        """Choose one without saying so."""
-        self._buttons[key].setChecked(True)
+        """Choose one without saying so; "" for none."""
+        if key:
+            self._buttons[key].setChecked(True)
+            return
+        self._group.setExclusive(False)
+        for button in self._buttons.values():
+            button.setChecked(False)
+        self._group.setExclusive(True)
 
     def _clicked(self) -> None:
         self.chosen.emit(next(key for key, button in self._buttons.items() if button.isChecked()))
@@ -144,6 +173,8 @@ class FlowLayout(QLayout):
     def _arrange(self, rect: QRect, *, place: bool) -> int:
         x, y, line = rect.left(), rect.top(), 0
         for item in self._items:
+            if item.isEmpty():
+                continue
             hint = item.sizeHint()
             if x > rect.left() and x + hint.width() > rect.right() + 1:
                 x, y, line = rect.left(), y + line + self._gap, 0
@@ -152,3 +183,30 @@ class FlowLayout(QLayout):
             x += hint.width() + self._gap
             line = max(line, hint.height())
         return y + line - rect.top()
+
+
+def short_path(folder: Path) -> str:
+    """A path with the home folder in short."""
+    try:
+        inside = folder.relative_to(Path.home())
+    except ValueError:
+        return str(folder)
+    return str(Path("~") / inside)
+
+
+def radio_group(parent: QWidget, buttons: list[QRadioButton], column: QVBoxLayout) -> QButtonGroup:
+    """Buttons of which one is on, one below the other in a column."""
+    group = QButtonGroup(parent)
+    for button in buttons:
+        group.addButton(button)
+        column.addWidget(button)
+    return group
+
+
+def go_button(words: str) -> QPushButton:
+    """The one strong button."""
+    button = QPushButton(words)
+    button.setProperty("role", "go")
+    button.setToolTip("Ctrl+Enter")
+    button.setEnabled(False)  # until there is something to do
+    return button

@@ -9,9 +9,9 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from rundlet.core.text import shown
+from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import label
-from rundlet.desktop.workspace import Place
 
 _LONGEST = 28
 _MOST_FOLDERS = 4
@@ -35,6 +35,7 @@ class Crumbs(QWidget):
         """Show the steps to a place."""
         while (item := self._row.takeAt(0)) is not None:
             if (widget := item.widget()) is not None:
+                widget.hide()  # it goes when the loop comes round, and must not be seen until then
                 widget.deleteLater()
         self._places = []
         for number, (words, step) in enumerate(_steps(place)):
@@ -61,6 +62,8 @@ class Crumbs(QWidget):
 
 
 def _steps(place: Place) -> list[tuple[str, Place]]:
+    if place.outer is not None:
+        return [*_steps(place.outer), *_inside(place)]
     folder = place.archive.parent if place.archive is not None else place.folder
     home = Path.home()
     folders = [folder, *folder.parents]
@@ -69,13 +72,19 @@ def _steps(place: Place) -> list[tuple[str, Place]]:
     steps = [("Home" if f == home else f.name or "Disk", Place(f)) for f in reversed(folders)]
     if len(steps) > _MOST_FOLDERS:
         steps = [steps[0], ("…", steps[-_MOST_FOLDERS][1]), *steps[1 - _MOST_FOLDERS :]]
-    if place.archive is not None:
-        top = replace(place, inner="")
-        steps.append((place.archive.name, top))
-        inner = ""
-        for name in filter(None, place.inner.split("/")):
-            inner = f"{inner}/{name}" if inner else name
-            steps.append((name, replace(top, inner=inner)))
+    return [*steps, *_inside(place)]
+
+
+def _inside(place: Place) -> list[tuple[str, Place]]:
+    """The archive and the folders in it."""
+    if place.archive is None:
+        return []
+    top = replace(place, inner="")
+    steps = [(place.archive.name, top)]
+    inner = ""
+    for name in filter(None, place.inner.split("/")):
+        inner = f"{inner}/{name}" if inner else name
+        steps.append((name, replace(top, inner=inner)))
     return steps
 
 

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, QSize, Qt
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from rundlet.core import text
 from rundlet.desktop.theme.theme import theme
 
+_HOOP_SHARE = 0.45
 _BULGE = 0.12
+_MOST_STAVES = 40
 _HOOPS = (0.08, 0.16, 0.84, 0.92)
 
 
@@ -18,26 +20,49 @@ class Gauge(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        self._alone = "before packing"
         self._before = 0
         self._after: int | None = None
+        self._limit = 0
+        self._parts = 0
+        self._roughly = False
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("Gauge")
 
-    def show_sizes(self, before: int, after: int | None) -> None:
-        """Sizes in bytes; None while the packed size is not known."""
+    def show_sizes(
+        self,
+        before: int,
+        after: int | None,
+        *,
+        limit: int = 0,
+        parts: int = 0,
+        roughly: bool = False,
+        unpacking: bool = False,
+    ) -> None:
+        """Sizes in bytes; None while the packed size is not known.
+
+        Args:
+            limit: what the packed size must fit into, or 0.
+            parts: how many parts it is in, or 0.
+            roughly: whether the packed size is only foretold.
+            unpacking: whether it is packed already.
+        """
+        self._alone = "once unpacked" if unpacking else "before packing"
         self._before, self._after = before, after
+        self._limit, self._parts, self._roughly = limit, parts, roughly
         self.setAccessibleDescription(self._words())
         self.setToolTip(self._exact())
         self.update()
 
     def _words(self) -> str:
         if self._after is None:
-            return f"{text.size(self._before)} before packing"
-        return f"{text.size(self._after)} of {text.size(self._before)}"
+            return f"{text.size(self._before)} {self._alone}"
+        words = f"{'≈ ' if self._roughly else ''}{text.size(self._after)} of {text.size(self._before)}"
+        return f"{words}, in {text.plural(self._parts, 'part')}" if self._parts > 1 else words
 
     def _exact(self) -> str:
         if self._after is None:
-            return f"{text.number(self._before)} bytes before packing"
+            return f"{text.number(self._before)} bytes {self._alone}"
         return f"{text.number(self._after)} of {text.number(self._before)} bytes"
 
     def sizeHint(self) -> QSize:
@@ -51,23 +76,38 @@ class Gauge(QWidget):
         cask = cask_path(body)
         painter.fillPath(cask, theme.color("oak_wash"))
         filled = QRectF(body)
-        if self._after is not None and self._before > 0:
-            filled.setWidth(body.width() * min(self._after / self._before, 1.0))
+        whole = max(self._before, self._after or 0, self._limit if self._limit <= 2 * self._before else 0)
+        if self._after is not None and whole > 0:
+            filled.setWidth(body.width() * self._after / whole)
             painter.save()
             painter.setClipPath(cask)
             painter.fillRect(filled, theme.color("wine"))
             painter.restore()
         self._paint_hoops(painter, body, cask)
+        if self._parts > 1:
+            self._paint_staves(painter, filled, cask)
         painter.setPen(QPen(theme.color("oak"), 1.5))
         painter.drawPath(cask)
+        if 0 < self._limit <= whole:
+            x = body.left() + body.width() * self._limit / whole
+            painter.setPen(QPen(theme.color("slate"), s.mark, Qt.PenStyle.DashLine))
+            painter.drawLine(QPointF(x, self.rect().top()), QPointF(x, self.rect().bottom()))
         self._paint_words(painter, body, filled)
+
+    def _paint_staves(self, painter: QPainter, filled: QRectF, cask: QPainterPath) -> None:
+        """The parts, as the staves that the filling is made of."""
+        painter.save()
+        painter.setClipPath(cask)
+        painter.setPen(QPen(theme.color("card"), theme.sizes.mark / 2))
+        for i in range(1, min(self._parts, _MOST_STAVES)):
+            x = filled.left() + filled.width() * i / min(self._parts, _MOST_STAVES)
+            painter.drawLine(QPointF(x, filled.top()), QPointF(x, filled.bottom()))
+        painter.restore()
 
     def _paint_hoops(self, painter: QPainter, body: QRectF, cask: QPainterPath) -> None:
         painter.save()
         painter.setClipPath(cask)
-        hoop = theme.color("oak")
-        hoop.setAlphaF(0.45)
-        painter.setPen(QPen(hoop, theme.sizes.mark))
+        painter.setPen(QPen(theme.faint("oak", _HOOP_SHARE), theme.sizes.mark))
         for share in _HOOPS:
             x = body.left() + share * body.width()
             bend = (0.5 - share) * body.height() * _BULGE

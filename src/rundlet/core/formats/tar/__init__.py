@@ -10,10 +10,11 @@ from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import BLOCK, is_header
 from rundlet.core.formats.tar.index import Index
 from rundlet.core.formats.tar.reader import TarReader
-from rundlet.core.formats.tar.walk import Feed, SourceFeed, Walker
+from rundlet.core.formats.tar.walk import Walker
 from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, INDEX_FROM
+from rundlet.core.streams.feed import Feed, SourceFeed
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, plural
 

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from rundlet.core.formats.base import Catalog, NameTable
 from rundlet.core.formats.packed import Point
-from rundlet.core.formats.tar.walk import Members, Stretches
+from rundlet.core.formats.tar.walk import Members, Stretches, as_catalog
 from rundlet.core.limits import INDEX_FROM, INDEX_TOTAL
 from rundlet.core.streams.sources import ByteSource
 
@@ -49,10 +49,11 @@ class Index:
     @classmethod
     def of(cls, members: Members, points: list[Point], trailing: int, *, shared: bool) -> Index:
         """From what a walk found."""
+        rows = members.rows()
         return cls(
-            catalog=members.catalog(shared=shared),
-            data_at=np.array(members.data_at, np.int64),
-            stored=np.array(members.stored, np.int64),
+            catalog=as_catalog(rows, shared=shared),
+            data_at=rows.data_at,
+            stored=rows.stored,
             links=members.links,
             sparse=members.sparse,
             points=points,

@@ -13,9 +13,10 @@ from rundlet.core.formats.base import ArchiveReader, FormatInfo, Kind, Unit
 from rundlet.core.formats.packed import Packing, Point, decoded
 from rundlet.core.formats.tar.headers import BLOCK
 from rundlet.core.formats.tar.index import Index
-from rundlet.core.formats.tar.walk import Feed, SourceFeed, Stretches
+from rundlet.core.formats.tar.walk import Stretches
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, MIB, SMALL, Limits
+from rundlet.core.streams.feed import Feed, SourceFeed
 from rundlet.core.streams.sources import ByteSource
 
 _ZEROS = bytes(CHUNK)
@@ -100,6 +101,16 @@ class TarReader(ArchiveReader):
         assert self._packing is not None
         start = self.index.points[point] if self.index.points else Point(0, 0)
         return Feed(decoded(self.source, self._packing, start=start, memory=self._memory), start.plain)
+
+    def members(self) -> Iterator[bytes]:
+        """The plain bytes of all entries with their headers, without what ends the archive."""
+        feed = self._plain_feed() if self._packing is None else self._feed_from(0)
+        yield from feed.chunks(self.end)
+
+    @property
+    def end(self) -> int:
+        """Where the last entry ends in the plain bytes."""
+        return int((self.index.data_at + -(-self.index.stored // BLOCK) * BLOCK).max(initial=0))
 
     def content(self, row: int, feed: Feed) -> Iterator[bytes]:
         """The content of one entry, taken from a feed that stands before its data or at its beginning."""

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, RundletError, Truncated
+from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, Truncated
 from rundlet.core.formats.base import NO_TIME, UNKNOWN, Catalog, Kind, NameTable
 from rundlet.core.formats.tar.headers import (
     BLOCK,
     GNU,
     LINK,
     MAGIC_AT,
+    MODE,
     MTIME,
     NAME,
     PREFIX,
@@ -25,19 +26,18 @@ from rundlet.core.formats.tar.headers import (
     number,
     octal,
     pax_records,
+    plain_sizes,
     sparse_pairs,
     text,
 )
-from rundlet.core.limits import CHUNK, MIB
-from rundlet.core.streams.sources import ByteSource
+from rundlet.core.limits import MIB
+from rundlet.core.streams.feed import Feed
 
-_WINDOW = 4 * MIB
 _MOST_EXTENDED = 16 * MIB  # names and attributes of one entry; real ones are a few kB
 _MOST_STRETCHES = 1 << 20
 _NUMBERS = (b"size", b"mtime", b"GNU.sparse.realsize", b"GNU.sparse.size")
-_PLAIN = frozenset(map(int, (Type.OLD_FILE, Type.FILE, Type.CONTIGUOUS, Type.FOLDER, Type.HARD, Type.SYMBOLIC)))
+_FEW = 64
 _NO_DATA = frozenset((Type.HARD, Type.SYMBOLIC, Type.CHARACTER, Type.DEVICE, Type.FOLDER, Type.PIPE))
-_EMPTY = frozenset(map(int, _NO_DATA))
 _KINDS = {
     Type.HARD: Kind.HARD,
     Type.SYMBOLIC: Kind.LINK,
@@ -48,147 +48,150 @@ _KINDS = {
     Type.GNU_DUMP: Kind.DIR,
 }
 _KNOWN_TYPES = frozenset(map(int, Type))
+_PLACES = np.arange(NAME.stop)
+
+
+def _table(types: Iterable[Type]) -> NDArray[np.bool_]:
+    """Which of all type bytes are among some."""
+    table = np.zeros(256, np.bool_)
+    table[list(types)] = True
+    return table
+
+
+_PLAIN = _table((Type.OLD_FILE, Type.FILE, Type.CONTIGUOUS, Type.FOLDER, Type.HARD, Type.SYMBOLIC))
+_EMPTY = _table(_NO_DATA)
+_KIND_OF = np.array(
+    [_KINDS.get(Type(code) if code in _KNOWN_TYPES else Type.FILE, Kind.FILE) for code in range(256)], np.uint8
+)
 _BILLION = 1_000_000_000
 _FAR = 1 << 33  # seconds that still fit into 64 bits as nanoseconds: until the year 2242
 
 Stretches = list[tuple[int, int]]
 
 
-class Feed:
-    """Exact reads from front to back over chunks; skipping reads and forgets."""
-
-    def __init__(self, chunks: Iterator[bytes], start: int = 0) -> None:
-        self._chunks = chunks
-        self._buffer = b""
-        self._at = 0
-        self._fault: RundletError | None = None
-        self.position = start
-
-    def _next(self) -> bytes:
-        """The next chunk, or nothing at the end. What once went wrong is said again to whoever asks later."""
-        if self._fault is not None:
-            raise self._fault
-        try:
-            return next(self._chunks, b"")
-        except RundletError as error:
-            self._fault = error
-            raise
-
-    def read(self, count: int) -> bytes:
-        """The next ``count`` bytes, or fewer at the end."""
-        end = self._at + count
-        if end <= len(self._buffer):
-            data = self._buffer[self._at : end]
-            self._at = end
-        else:
-            pieces = [self._buffer[self._at :]]
-            missing = count - len(pieces[0])
-            self._buffer, self._at = b"", 0
-            while missing > 0 and (chunk := self._next()):
-                pieces.append(chunk[:missing])
-                if len(chunk) > missing:
-                    self._buffer, self._at = chunk, missing
-                missing -= len(pieces[-1])
-            data = b"".join(pieces)
-        self.position += len(data)
-        return data
-
-    def window(self) -> tuple[bytes, int]:
-        """What is in memory anyway, and where in it the next byte is: a whole header at least, but at the end."""
-        while len(self._buffer) - self._at < BLOCK and (chunk := self._next()):
-            self._buffer, self._at = self._buffer[self._at :] + chunk, 0
-        return self._buffer, self._at
-
-    def skip(self, count: int) -> None:
-        """Leave out ``count`` bytes, or as many as there are."""
-        inside = min(count, len(self._buffer) - self._at)
-        self._at += inside
-        self.position += inside
-        count -= inside
-        while count > 0 and (data := self.read(min(count, CHUNK))):
-            count -= len(data)
-
-    def chunks(self, count: int) -> Iterator[bytes]:
-        """The next ``count`` bytes in chunks.
-
-        Raises:
-            Truncated: when they are not all there.
-        """
-        while count > 0:
-            data = self.read(min(count, CHUNK))
-            if not data:
-                raise Truncated("The archive is cut off within it.")
-            count -= len(data)
-            yield data
-
-
-class SourceFeed(Feed):
-    """The same over a source, where skipping costs nothing."""
-
-    def __init__(self, source: ByteSource, start: int = 0) -> None:
-        super().__init__(iter(()), start)
-        self._source = source
-
-    def window(self) -> tuple[bytes, int]:
-        if len(self._buffer) - self._at < BLOCK:
-            self._buffer, self._at = self._source.read_at(self.position, _WINDOW), 0
-        return self._buffer, self._at
-
-    def read(self, count: int) -> bytes:
-        end = self._at + count
-        if end > len(self._buffer):
-            self._buffer = self._source.read_at(self.position, max(count, CHUNK))
-            self._at, end = 0, count
-        data = self._buffer[self._at : end]
-        self._at = end
-        self.position += len(data)
-        return data
-
-    def skip(self, count: int) -> None:
-        count = min(count, max(self._source.size - self.position, 0))
-        self._at += count
-        self.position += count
-        if self._at > len(self._buffer):
-            self._buffer, self._at = b"", 0
-
-
 @dataclass(slots=True)
-class Members:
-    """The entries found so far, column by column; the index is the row.
+class Rows:
+    """Entries in columns.
 
     Attributes:
         data_at: where the data of each entry begins, in decoded bytes.
         stored: how many bytes of data it has in the archive.
+    """
+
+    names: NameTable
+    kind: NDArray[np.uint8]
+    size: NDArray[np.int64]
+    mtime_ns: NDArray[np.int64]
+    mode: NDArray[np.uint32]
+    data_at: NDArray[np.int64]
+    stored: NDArray[np.int64]
+
+    def __len__(self) -> int:
+        return len(self.kind)
+
+    def behind(self, first: int) -> Rows:
+        """The rows from one on."""
+        if not first:
+            return self
+        return Rows(
+            NameTable.of(self.names.all_raw()[first:]), **{column: getattr(self, column)[first:] for column in _NUMERIC}
+        )
+
+    def singly(self) -> Iterator[Loose]:
+        """One row after the other."""
+        return zip(self.names.all_raw(), *(getattr(self, column).tolist() for column in _NUMERIC), strict=True)
+
+
+Loose = tuple[bytes, int, int, int, int, int, int]
+"""One row: name, kind, size, time, mode, place and length of its data."""
+
+_NUMERIC = {
+    "kind": np.uint8,
+    "size": np.int64,
+    "mtime_ns": np.int64,
+    "mode": np.uint32,
+    "data_at": np.int64,
+    "stored": np.int64,
+}
+
+
+@dataclass(slots=True)
+class Members:
+    """The entries found so far; the index is the row.
+
+    Attributes:
         links: targets of links by row.
         sparse: stretches with data of sparse files by row; ``None`` when the map stands before the data.
         damaged: what ended the walk early, or "".
     """
 
-    names: list[bytes] = field(default_factory=list)
-    kind: list[int] = field(default_factory=list)
-    size: list[int] = field(default_factory=list)
-    mtime_ns: list[int] = field(default_factory=list)
-    mode: list[int] = field(default_factory=list)
-    data_at: list[int] = field(default_factory=list)
-    stored: list[int] = field(default_factory=list)
     links: dict[int, bytes] = field(default_factory=dict)
     sparse: dict[int, Stretches | None] = field(default_factory=dict)
     damaged: str = ""
+    _many: list[Rows] = field(default_factory=list)
+    _loose: list[Loose] = field(default_factory=list)
+    _count: int = 0
+
+    def __len__(self) -> int:
+        return self._count
+
+    def add(self, row: Loose) -> None:
+        """One more entry."""
+        self._loose.append(row)
+        self._count += 1
+
+    def add_many(self, rows: Rows) -> None:
+        """More entries at once; a few are kept singly, as many small columns would take more memory than they hold."""
+        self._count += len(rows)
+        if len(rows) < _FEW:
+            self._loose += rows.singly()
+        else:
+            self._settle()
+            self._many.append(rows)
+
+    def _settle(self) -> None:
+        """The single rows as columns too."""
+        if self._loose:
+            names, *numbers = zip(*self._loose, strict=True)
+            columns = {name: np.array(n, kind) for (name, kind), n in zip(_NUMERIC.items(), numbers, strict=True)}
+            self._many.append(Rows(NameTable.of(names), **columns))
+            self._loose = []
+
+    def rows(self, first: int = 0) -> Rows:
+        """The entries from a row on, as one piece."""
+        self._settle()
+        wanted: list[Rows] = []
+        begin = self._count
+        for rows in reversed(self._many):
+            if begin <= first:
+                break
+            begin -= len(rows)
+            wanted.insert(0, rows.behind(max(first - begin, 0)))
+        if len(wanted) == 1:
+            return wanted[0]
+        columns = {
+            name: np.concatenate([np.array([], kind), *(getattr(rows, name) for rows in wanted)])
+            for name, kind in _NUMERIC.items()
+        }
+        return Rows(NameTable.end_to_end([rows.names for rows in wanted]), **columns)
 
     def catalog(self, *, shared: bool, first: int = 0) -> Catalog:
         """As a catalog, from a row on; ``shared`` when entries have no packed size of their own."""
-        count = len(self.names) - first
-        stored = np.array(self.stored[first:], np.int64)
-        return Catalog(
-            names=NameTable.of(self.names[first:]),
-            kind=np.array(self.kind[first:], np.uint8),
-            size=np.array(self.size[first:], np.int64),
-            packed=np.full(count, UNKNOWN, np.int64) if shared else stored,
-            mtime_ns=np.array(self.mtime_ns[first:], np.int64),
-            mode=np.array(self.mode[first:], np.uint32),
-            crc=np.full(count, UNKNOWN, np.int64),
-            encrypted=np.zeros(count, np.bool_),
-        )
+        return as_catalog(self.rows(first), shared=shared)
+
+
+def as_catalog(rows: Rows, *, shared: bool) -> Catalog:
+    """Rows as a catalog; ``shared`` when entries have no packed size of their own."""
+    return Catalog(
+        names=rows.names,
+        kind=rows.kind,
+        size=rows.size,
+        packed=np.full(len(rows), UNKNOWN, np.int64) if shared else rows.stored,
+        mtime_ns=rows.mtime_ns,
+        mode=rows.mode,
+        crc=np.full(len(rows), UNKNOWN, np.int64),
+        encrypted=np.zeros(len(rows), np.bool_),
+    )
 
 
 class Walker:
@@ -206,6 +209,11 @@ class Walker:
         self._global: dict[bytes, bytes] = {}
         self._next: dict[bytes, bytes] = {}
         self._data: bytes = b""
+        self._charted: bytes | None = None
+        self._phase = 0
+        self._blocks = np.empty((0, BLOCK), np.uint8)
+        self._sizes = np.empty(0, np.int64)
+        self._chart: list[int] = []
 
     def walk(self) -> Members:
         """Find every entry. Damage ends the walk and is noted; what was found before it counts."""
@@ -231,75 +239,83 @@ class Walker:
                         return
                     raise Corrupt("Something stands behind an empty header.")
                 self._special(block, block[TYPE])
-            self._tick(feed.position, len(self.members.names))
+            self._tick(feed.position, len(self.members))
 
     def _plain_run(self) -> bool:
         """Take the entries without any extension that are in memory anyway; False when there is none.
 
-        This is the inner loop of listing: only what is needed to find the next header is read here, the rest for all
-        of them at once.
+        This is the inner loop of listing: it only follows from header to header what :meth:`_chart_of` found for all
+        blocks in memory at once.
         """
-        buffer, begin = self._feed.window()
-        last, at = len(buffer) - BLOCK, begin
+        buffer, begin = self._feed.window(BLOCK)
+        chart = self._chart_of(buffer, begin)
+        first = at = (begin - self._phase) // BLOCK
+        count = len(chart)
         places: list[int] = []
-        stored: list[int] = []
-        plain, empty = _PLAIN, _EMPTY
-        while at <= last:
-            kind = buffer[at + 156]
-            if kind not in plain or not buffer[at]:
-                break
-            size = 0
-            if kind not in empty:
-                digits = buffer[at + 124 : at + 135]
-                if buffer[at + 135] > 32 or not digits.isdigit():
-                    break  # an unusual number: looked at with more care
-                try:
-                    size = int(digits, 8)
-                except ValueError:
-                    break
+        while at < count and (after := chart[at]) > 0:
             places.append(at)
-            stored.append(size)
-            at += 512 + (size + 511 & -512)
+            at = after
         if not places:
             return False
-        base = self._feed.position - begin
-        self._collect(buffer, places, stored, base)
-        end = base + places[-1] + BLOCK + stored[-1]
-        self._feed.skip(at - begin)
+        base = self._feed.position - begin + self._phase
+        stored = self._collect(buffer, places, base)
+        end = base + (places[-1] + 1) * BLOCK + stored
+        self._feed.skip((at - first) * BLOCK)
         if self._feed.position < end:
             raise Truncated("It is cut off within the last entry.")
         return True
 
-    def _collect(self, buffer: bytes, places: list[int], stored: list[int], base: int) -> None:
-        """The columns for many plain headers at once; a wrong checksum ends the walk there."""
+    def _chart_of(self, buffer: bytes, begin: int) -> list[int]:
+        """For each block in memory, were it a plain header, the block of the next header; else 0.
+
+        Args:
+            buffer: what is in memory.
+            begin: where in it a header is expected; headers are whole blocks away from each other.
+        """
+        if self._charted is not buffer or begin % BLOCK != self._phase:
+            self._charted, self._phase = buffer, begin % BLOCK
+            blocks = np.frombuffer(buffer, np.uint8, (len(buffer) - self._phase) // BLOCK * BLOCK, self._phase)
+            self._blocks = blocks.reshape(-1, BLOCK)
+            types = self._blocks[:, TYPE]
+            self._sizes = np.where(_EMPTY[types], 0, plain_sizes(self._blocks))
+            after = np.arange(1, len(self._blocks) + 1) + (self._sizes + BLOCK - 1) // BLOCK
+            plain = _PLAIN[types] & (self._blocks[:, 0] != 0) & (self._sizes >= 0)
+            self._chart = np.where(plain, after, 0).tolist()
+        return self._chart
+
+    def _collect(self, buffer: bytes, places: list[int], base: int) -> int:
+        """Take many plain headers at once; a wrong checksum ends the walk there. The size of the last is given back."""
         m = self.members
         at = np.array(places, np.int64)
-        table = np.frombuffer(b"".join([buffer[p : p + BLOCK] for p in places]), np.uint8).reshape(-1, BLOCK)
+        is_run = at[-1] - at[0] == len(at) - 1
+        table = self._blocks[at[0] : at[-1] + 1] if is_run else self._blocks[at]
         fit = checksums_fit(table)
         good = len(at) if fit.all() else int(np.argmin(fit))
-        table = table[:good]
-        first = len(m.names)
+        table, at = table[:good], at[:good]
+        stored = self._sizes[at]
         names, folder_like = _plain_names(table)
         types = table[:, TYPE]
-        kinds = np.zeros(good, np.int64)
-        for value, kind in _KINDS.items():
-            kinds[types == value] = kind
         for i in np.flatnonzero((types == Type.HARD) | (types == Type.SYMBOLIC)).tolist():
-            m.links[first + i] = text(table[i, LINK].tobytes())
+            m.links[len(m) + i] = text(table[i, LINK].tobytes())
+        kinds = _KIND_OF[types]
         kinds[(kinds == Kind.FILE) & folder_like] = Kind.DIR  # the oldest writers had no type for folders
         times = octal(table[:, MTIME])
         for i in np.flatnonzero(table[:, MTIME.start] & 0x80).tolist():
             times[i] = number(table[i, MTIME].tobytes())
         near = np.abs(times) <= _FAR
-        m.names += names
-        m.kind += kinds.tolist()
-        m.mtime_ns += np.where(near, np.where(near, times, 0) * _BILLION, NO_TIME).tolist()
-        m.mode += (octal(table[:, 100:108]) & 0o7777).tolist()
-        m.data_at += (at[:good] + base + BLOCK).tolist()
-        m.stored += stored[:good]
-        m.size += stored[:good]
-        if good < len(at):
+        rows = Rows(
+            names=names,
+            kind=kinds,
+            size=stored,
+            mtime_ns=np.where(near, np.where(near, times, 0) * _BILLION, NO_TIME),
+            mode=(octal(table[:, MODE]) & 0o7777).astype(np.uint32),
+            data_at=at * BLOCK + (base + BLOCK),
+            stored=stored,
+        )
+        m.add_many(rows)
+        if good < len(places):
             raise Corrupt("A header is damaged.")
+        return int(stored[-1])
 
     def _skip_data(self, stored: int) -> None:
         before = self._feed.position
@@ -351,7 +367,7 @@ class Walker:
         if entry_kind == Kind.FILE and name.endswith(b"/"):
             entry_kind = Kind.DIR
         mtime_ns = _nanoseconds(records[b"mtime"]) if b"mtime" in records else _in_reach(number(block[MTIME]))
-        mode = number(block[100:108]) & 0o7777
+        mode = number(block[MODE]) & 0o7777
         stretches: Stretches | None = []
         size = stored
         is_sparse = True
@@ -366,18 +382,12 @@ class Walker:
             is_sparse = False
         # Nothing can fail any more, so that no column is longer than another.
         m = self.members
-        row = len(m.names)
+        row = len(m)
         if kind in (Type.HARD, Type.SYMBOLIC):
             m.links[row] = records.get(b"linkpath", text(block[LINK]))
         if is_sparse:
             m.sparse[row] = stretches
-        m.names.append(name)
-        m.kind.append(entry_kind)
-        m.mtime_ns.append(mtime_ns)
-        m.mode.append(mode)
-        m.size.append(size)
-        m.data_at.append(self._feed.position)
-        m.stored.append(stored)
+        m.add((name, entry_kind, size, mtime_ns, mode, self._feed.position, stored))
         self._skip_data(stored)
 
     def _gnu_sparse(self, block: bytes) -> tuple[Stretches, int]:
@@ -393,18 +403,16 @@ class Walker:
         return pairs, size
 
 
-def _plain_names(table: NDArray[np.uint8]) -> tuple[list[bytes], NDArray[np.bool_]]:
+def _plain_names(table: NDArray[np.uint8]) -> tuple[NameTable, NDArray[np.bool_]]:
     """The paths of plain headers, those in two fields or not ASCII with more care, and which of them end in a slash."""
     field = np.ascontiguousarray(table[:, NAME])
-    names: list[bytes] = field.view("S100").ravel().tolist()
-    odd = (field >= 0x80).any(axis=1) | (table[:, PREFIX.start] != 0)
     ends = (field == 0).argmax(axis=1)
-    ends[(field != 0).all(axis=1)] = NAME.stop
-    lengths = np.fromiter(map(len, names), np.int64, len(names))
-    odd |= lengths != ends  # something stands behind the NUL
-    for i in np.flatnonzero(odd).tolist():
-        names[i] = _name(table[i].tobytes())
-    return names, field[np.arange(len(field)), np.maximum(ends - 1, 0)] == ord("/")
+    ends[field[np.arange(len(field)), ends] != 0] = NAME.stop
+    blob = field[ends[:, None] > _PLACES].tobytes()
+    folder_like = field[np.arange(len(field)), np.maximum(ends - 1, 0)] == ord("/")
+    if table[:, PREFIX.start].any() or not blob.isascii():
+        return NameTable.of([_name(block.tobytes()) for block in table]), folder_like
+    return NameTable(blob, np.concatenate(([0], np.cumsum(ends)))), folder_like
 
 
 def _name(block: bytes) -> bytes:

@@ -13,8 +13,10 @@ from functools import lru_cache, partial
 from rundlet.core.codecs.packers import Packer
 from rundlet.core.codecs.side_by_side import cores, in_order
 from rundlet.core.errors import file_problem, left_out
-from rundlet.core.formats.base import Kind, PackItem, Sink, WriteOptions
+from rundlet.core.formats.base import ArchiveReader, Kind, PackItem, Sink, WriteOptions
+from rundlet.core.formats.items import open_item
 from rundlet.core.formats.tar.headers import BLOCK, Fields, Type, split_name
+from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK
@@ -38,6 +40,11 @@ class TarWriter:
         self._packer = packer
         self._names: dict[tuple[int, int], bytes] = {}
         self._written = 0
+        self._kept: TarReader | None = None
+
+    def keep(self, reader: ArchiveReader, job: Job) -> None:
+        assert isinstance(reader, TarReader)
+        self._kept = reader
 
     def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
         stream = self._counted(self._entries(items, job, report))
@@ -62,6 +69,8 @@ class TarWriter:
         yield _END + bytes(-(self._written + len(_END)) % _RECORD)
 
     def _entries(self, items: Sequence[PackItem], job: Job, report: Report) -> Iterator[bytes]:
+        if self._kept is not None:
+            yield from self._members(self._kept, job)
         for item in items:
             if item.kind == Kind.FILE:
                 yield from self._file(item, job, report)
@@ -69,13 +78,23 @@ class TarWriter:
                 yield self._header(item)
             job.advance(entries=1)
 
+    def _members(self, reader: TarReader, job: Job) -> Iterator[bytes]:
+        """What another archive holds; progress is counted in bytes of its file."""
+        done = told = 0
+        for data in reader.members():
+            yield data
+            done += len(data)
+            now = reader.source.size * done // reader.end
+            job.advance(now - told)
+            told = now
+
     def _file(self, item: PackItem, job: Job, report: Report) -> Iterator[bytes]:
         if item.inode is not None and item.inode in self._names:
             yield self._header(item, link=self._names[item.inode])
             report.files += 1
             return
         try:
-            fd = os.open(item.source, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)
+            fd = open_item(item)
         except OSError as error:
             report.add(item.path, left_out(file_problem(error, "read", item.source)))
             return

@@ -55,6 +55,7 @@ class End:
         entries: how many entries it is said to have.
         shift: bytes in front of the archive; all offsets count from behind them.
         trailing: bytes behind the archive that don't belong to it.
+        comment: bytes of the archive's comment.
     """
 
     start: int
@@ -62,6 +63,7 @@ class End:
     entries: int
     shift: int
     trailing: int
+    comment: int = 0
 
 
 @dataclass(slots=True)
@@ -133,7 +135,24 @@ def _locate(source: ByteSource, position: int, record: EndRecord, trailing: int)
         if source.read_at(offset, 4) != CENTRAL_SIGNATURE:
             return None
         start = offset  # something stands between the directory and its end record
-    return End(start=start, size=size, entries=entries, shift=start - offset, trailing=trailing)
+    return End(
+        start=start,
+        size=size,
+        entries=entries,
+        shift=start - offset,
+        trailing=trailing,
+        comment=record.comment_length,
+    )
+
+
+def raw_records(source: ByteSource, end: End) -> tuple[bytes, int]:
+    """All records of a whole directory as they are, without a signature behind them, and how many there are."""
+    blob = read_exactly(source, end.start, end.size)
+    positions, _ = _record_positions(blob)
+    if not len(positions):
+        return b"", 0
+    last = int(positions[-1])
+    return blob[: last + CENTRAL_SIZE + sum(_LENGTHS.unpack_from(blob, last + 28))], len(positions)
 
 
 def _locate64(source: ByteSource, stated: int, locator: int) -> tuple[int, End64Record] | None:
@@ -183,6 +202,9 @@ def read_directory(source: ByteSource, end: End, limits: Limits, code_page: str 
 
 def _record_positions(blob: bytes) -> tuple[I64, bool]:
     """Where each record begins, and whether the last ones can't be followed."""
+    signed_places = _signed_places(blob)
+    if signed_places is not None:
+        return signed_places, False
     positions: list[int] = []
     add, lengths, at, last = positions.append, _LENGTHS.unpack_from, 0, len(blob) - CENTRAL_SIZE
     while at <= last:
@@ -201,6 +223,24 @@ def _record_positions(blob: bytes) -> tuple[I64, bool]:
     # A digital signature (section 4.3.13) may follow the last record.
     damaged = end != len(blob) and not blob.startswith(_DIGITAL_SIGNATURE, end)
     return found[:count], damaged
+
+
+def _signed_places(blob: bytes) -> I64 | None:
+    """All places with a record's signature, when each record ends where the next one begins and the last at the end.
+
+    So it is in nearly every archive, and it is found out for all records at once; None where it is not so.
+    """
+    octets = np.frombuffer(blob, np.uint8)
+    first, *others = CENTRAL_SIGNATURE
+    places = np.flatnonzero(octets[: max(len(blob) - CENTRAL_SIZE + 1, 0)] == first)
+    for i, octet in enumerate(others, 1):
+        places = places[octets[places + i] == octet]
+    if not len(places) or places[0] != 0:
+        return None
+    ends = places + CENTRAL_SIZE
+    for at in (28, 30, 32):  # the lengths of name, extra field and comment
+        ends += octets[places + at].astype(np.int64) + (octets[places + at + 1].astype(np.int64) << 8)
+    return places if np.array_equal(ends, np.append(places[1:], len(blob))) else None
 
 
 def _columns(

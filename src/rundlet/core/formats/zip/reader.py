@@ -10,17 +10,25 @@ from numpy.typing import NDArray
 
 from rundlet.core.codecs import deflate_codec, ppmd
 from rundlet.core.codecs.aes import CODE_SIZE, SALT_SIZES, VERIFIER_SIZE, ZipKeys
-from rundlet.core.codecs.base import expand
+from rundlet.core.codecs.base import TOO_LITTLE, WRONG_SUM, checked, expand
 from rundlet.core.codecs.checksums import crc32
-from rundlet.core.codecs.legacy_cipher import HEADER_SIZE, LegacyCipher, decrypted
+from rundlet.core.codecs.legacy_cipher import BYTES_A_SECOND, HEADER_SIZE, LegacyCipher, decrypted
 from rundlet.core.codecs.registry import DECODERS
-from rundlet.core.errors import ChecksumMismatch, Corrupt, PasswordNeeded, Truncated, Unsupported, WrongPassword
+from rundlet.core.errors import (
+    ChecksumMismatch,
+    Corrupt,
+    PasswordNeeded,
+    RundletError,
+    Truncated,
+    Unsupported,
+    WrongPassword,
+)
 from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Unit
 from rundlet.core.formats.zip.directory import Directory, End, read_directory
 from rundlet.core.formats.zip.records import Flag, LocalHeader, Method
 from rundlet.core.limits import SMALL, Limits
 from rundlet.core.streams.exact import chunks, read_exactly
-from rundlet.core.streams.sources import ByteSource
+from rundlet.core.streams.sources import ByteSource, WindowSource
 from rundlet.core.text import quoted
 
 _NAMES = {
@@ -37,9 +45,8 @@ _ENCRYPTED = int(Flag.ENCRYPTED)
 _STORED, _DEFLATED, _PPMD, _AES = int(Method.STORED), int(Method.DEFLATED), int(Method.PPMD), int(Method.AES)
 _WITHOUT_CHECKSUM = 2  # the second version of the AES scheme has its authentication code in place of the CRC
 _BATCH = 64
+_HEAD_ROOM = 1024  # for the header before an entry's data, which is 30 bytes and two names as a rule
 _SIZES_DIFFER = "It is stored as it is, and yet its two sizes differ."
-_TOO_LITTLE = "It unpacks to less than its stated size."
-_WRONG_SUM = "Its content fails its checksum."
 
 
 class ZipReader(ArchiveReader):
@@ -54,6 +61,7 @@ class ZipReader(ArchiveReader):
     ) -> None:
         self.info = info
         self.source = source
+        self.end = end
         self.directory: Directory = read_directory(source, end, limits, code_page)
         self.catalog = self.directory.catalog
         self.notices = self.directory.notices
@@ -68,7 +76,7 @@ class ZipReader(ArchiveReader):
             pass
         for row in np.flatnonzero(self.catalog.encrypted).tolist():
             try:
-                data_at = self._data_start(row)
+                data_at = self._data_start(row, self.source)
                 fitting = [p for p in candidates if self._fits(row, data_at, p)]
             except (Corrupt, Truncated, Unsupported):
                 continue
@@ -98,13 +106,20 @@ class ZipReader(ArchiveReader):
         if batch:
             yield ZipUnit(self, batch, cost)
 
-    def content(self, row: int) -> Iterable[bytes]:
+    def unlock_seconds(self, rows: NDArray[np.int64]) -> float:
+        legacy = self.catalog.encrypted[rows] & (self.directory.method[rows] != _AES)
+        return float(np.maximum(self.catalog.packed[rows], 0)[legacy].sum() / BYTES_A_SECOND)
+
+    def content(self, row: int, source: ByteSource) -> Iterable[bytes]:
         """The content of one entry in chunks, with its size and checksum compared at the end.
+
+        Args:
+            source: the archive, or a window on it.
 
         Raises:
             RundletError: see :meth:`rundlet.core.formats.base.Unit.stream`.
         """
-        data_at = self._data_start(row)
+        data_at = self._data_start(row, source)
         catalog = self.catalog
         size, packed = catalog.size.item(row), catalog.packed.item(row)
         method, crc = self.directory.method.item(row), catalog.crc.item(row)
@@ -115,27 +130,14 @@ class ZipReader(ArchiveReader):
                 version, _, method = self.directory.aes[row]
                 crc = UNKNOWN if version == _WITHOUT_CHECKSUM else crc
         elif size <= SMALL and packed <= SMALL and method in (_STORED, _DEFLATED):
-            return (self._whole(data_at, method, size, packed, crc),)
+            return (_whole(read_exactly(source, data_at, packed), method, size, crc),)
         else:
             raw = chunks(self.source, data_at, packed)
             if method == _STORED and size != packed:
                 raise Corrupt(_SIZES_DIFFER)
-        return checked(_decoded(method, raw, size, self._memory), size, crc)
+        return checked(_decoded(method, raw, size, self._memory), size, None if crc == UNKNOWN else crc)
 
-    def _whole(self, data_at: int, method: int, size: int, packed: int, crc: int) -> bytes:
-        """A small entry in one piece, compared with its size and checksum."""
-        data = read_exactly(self.source, data_at, packed)
-        if method == _DEFLATED:
-            data = deflate_codec.decompress(data, size)
-            if len(data) < size:
-                raise Truncated(_TOO_LITTLE)
-        elif size != packed:
-            raise Corrupt(_SIZES_DIFFER)
-        if crc32(data) != crc:
-            raise ChecksumMismatch(_WRONG_SUM)
-        return data
-
-    def _data_start(self, row: int) -> int:
+    def _data_start(self, row: int, source: ByteSource) -> int:
         """Where the packed data begins, after comparing the local header with the directory (section 4.3.7)."""
         directory = self.directory
         flags, method = directory.flags.item(row), directory.method.item(row)
@@ -147,13 +149,13 @@ class ZipReader(ArchiveReader):
         if below not in _KNOWN or below == _AES:
             raise Unsupported(f"It is packed with method {method}, which Rundlet does not have.")
         offset = directory.offset.item(row)
-        data = read_exactly(self.source, offset, LocalHeader.LAYOUT.size)
+        data = read_exactly(source, offset, LocalHeader.LAYOUT.size)
         if data[:4] != LocalHeader.SIGNATURE:
             raise Corrupt("Its own header is not where the table of contents says.")
-        local = LocalHeader.unpack(data)
-        if local.method != method or (local.flags ^ flags) & _ENCRYPTED:
+        _, _, local_flags, local_method, *_, name_length, extra_length = LocalHeader.LAYOUT.unpack(data)
+        if local_method != method or (local_flags ^ flags) & _ENCRYPTED:
             raise Corrupt("Its own header and the table of contents contradict each other.")
-        return offset + len(data) + local.name_length + local.extra_length
+        return int(offset + len(data) + name_length + extra_length)
 
     # Locked entries
 
@@ -212,6 +214,19 @@ class ZipReader(ArchiveReader):
         return cipher if head[-1] == expected else None
 
 
+def _whole(data: bytes, method: int, size: int, crc: int) -> bytes:
+    """A small entry in one piece, compared with its size and checksum."""
+    if method == _DEFLATED:
+        data = deflate_codec.decompress(data, size)
+        if len(data) < size:
+            raise Truncated(TOO_LITTLE)
+    elif size != len(data):
+        raise Corrupt(_SIZES_DIFFER)
+    if crc32(data) != crc:
+        raise ChecksumMismatch(WRONG_SUM)
+    return data
+
+
 class ZipUnit:
     """One entry, or a few small neighbours."""
 
@@ -221,11 +236,26 @@ class ZipUnit:
         self.cost = cost
 
     def stream(self) -> Iterator[tuple[int, Iterator[bytes]]]:
+        source = self._window()
         for row in self.rows:
-            yield row, self._late(row)
+            yield row, self._late(row, source)
 
-    def _late(self, row: int) -> Iterator[bytes]:
-        yield from self._reader.content(row)
+    def _window(self) -> ByteSource:
+        """Small neighbours are read from the disk at once, when little else lies between them."""
+        source, rows = self._reader.source, self.rows
+        if len(rows) == 1:
+            return source
+        begin, last = (self._reader.directory.offset.item(row) for row in (rows[0], rows[-1]))
+        length = last - begin + self._reader.catalog.packed.item(rows[-1]) + _HEAD_ROOM
+        if not 0 < length <= 2 * self.cost + len(rows) * _HEAD_ROOM:
+            return source
+        try:
+            return WindowSource(source, begin, length)
+        except RundletError:
+            return source  # an unreadable place is then said of the entries that it hits
+
+    def _late(self, row: int, source: ByteSource) -> Iterator[bytes]:
+        yield from self._reader.content(row, source)
 
 
 def _decoded(method: int, raw: Iterable[bytes], size: int, memory: int) -> Iterable[bytes]:
@@ -260,27 +290,3 @@ def _ppmd(raw: Iterable[bytes], size: int, allowed: int) -> Iterator[bytes]:
     )
     for _ in inputs:
         pass
-
-
-def checked(plain: Iterable[bytes], size: int, crc: int) -> Iterator[bytes]:
-    """Pass content on and compare its length and CRC-32 with what the archive states.
-
-    Args:
-        crc: what it should be, or ``UNKNOWN`` when something else vouches for the content.
-
-    Raises:
-        Corrupt: as soon as there is more than stated; ``Truncated`` when there is less at the end.
-        ChecksumMismatch: at the end.
-    """
-    seen, total = 0, 0
-    for data in plain:
-        total += len(data)
-        if total > size:
-            raise Corrupt("It unpacks to more than its stated size.")
-        if crc != UNKNOWN:
-            seen = crc32(data, seen)
-        yield data
-    if total < size:
-        raise Truncated(_TOO_LITTLE)
-    if crc not in (UNKNOWN, seen):
-        raise ChecksumMismatch(_WRONG_SUM)

@@ -81,11 +81,6 @@ class LocalHeader:
     SIGNATURE: ClassVar[bytes] = b"PK\x03\x04"
     LAYOUT: ClassVar[struct.Struct] = struct.Struct("<4s5H3I2H")
 
-    @classmethod
-    def unpack(cls, data: bytes) -> Self:
-        """From 30 bytes whose signature was checked."""
-        return cls(*cls.LAYOUT.unpack(data)[1:])
-
     def pack(self) -> bytes:
         """As 30 bytes."""
         return self.LAYOUT.pack(

@@ -17,7 +17,10 @@ from rundlet.core.codecs.checksums import crc32, crc32_combine
 from rundlet.core.codecs.encoders import ENCODERS, compress_whole
 from rundlet.core.codecs.side_by_side import cores, in_order
 from rundlet.core.errors import FileProblem, file_problem, left_out
-from rundlet.core.formats.base import NO_TIME, Kind, PackItem, Sink, WriteOptions
+from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, PackItem, Sink, WriteOptions
+from rundlet.core.formats.items import CHANGED, ReadFailed, open_item, read_piece, read_whole, shrinks
+from rundlet.core.formats.zip.directory import raw_records
+from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import (
     AES_FIELD,
     CENTRAL_LAYOUT,
@@ -37,20 +40,16 @@ from rundlet.core.formats.zip.records import (
 )
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.core.limits import KIB, MIB, SMALL
+from rundlet.core.limits import MIB, SMALL
+from rundlet.core.streams.exact import chunks
 
 _VERSION_PLAIN = 20
 _VERSION_64 = 45
 _VERSION_AES = 51
 _BATCH = 64
-_SAMPLE = 64 * KIB
-_SAMPLES = 4
-_TRIAL_LEVEL = 3
-_WORTH_IT = 0.98
 _DOS_FOLDER = 0x10
 _STRENGTH = 3  # AES-256
 _SCHEME = 2
-_CHANGED = "it changed while it was read; it was packed as it was then"
 
 _METHODS = {
     "deflate": Method.DEFLATED,
@@ -143,6 +142,18 @@ class ZipWriter:
         method = _METHODS[options.method or "deflate"]
         self._how = _How(options.level, method, _CODECS[method], options.password.encode("utf-8"))
         self._rows: list[_Row] = []
+        self._kept, self._kept_count, self._comment = b"", 0, b""
+        self._shift = 0  # bytes in front of the archive, which no offset counts
+
+    def keep(self, reader: ArchiveReader, job: Job) -> None:
+        assert isinstance(reader, ZipReader)
+        source, end = reader.source, reader.end
+        for data in chunks(source, 0, end.start):
+            self._sink.write(data)
+            job.advance(len(data))
+        self._kept, self._kept_count = raw_records(source, end)
+        self._shift = end.shift
+        self._comment = source.read_at(source.size - end.trailing - end.comment, end.comment)
 
     def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
         for is_small, group in itertools.groupby(items, key=_is_small):
@@ -161,8 +172,8 @@ class ZipWriter:
                 job.advance(entries=1)
                 continue
             if packed.item.kind == Kind.FILE and packed.size != packed.item.size:
-                report.add(packed.item.path, _CHANGED, problem=False)
-            offset = self._sink.tell()
+                report.add(packed.item.path, CHANGED, problem=False)
+            offset = self._sink.tell() - self._shift
             row = _Row(
                 packed.item.path.encode("utf-8", "surrogateescape"),
                 packed.item,
@@ -183,14 +194,14 @@ class ZipWriter:
         """One large file in pieces; its sizes and checksum are put into its header when they are known."""
         offset = self._sink.tell()
         try:
-            fd = os.open(item.source, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)
+            fd = open_item(item)
         except OSError as error:
             report.add(item.path, left_out(file_problem(error, "read", item.source)))
             job.advance(entries=1)
             return
         try:
             row = self._stream(item, fd, offset, pool, job)
-        except _ReadFailed as failure:
+        except ReadFailed as failure:
             self._sink.rewind(offset)
             report.add(item.path, left_out(failure.problem))
             job.advance(entries=1)
@@ -198,7 +209,7 @@ class ZipWriter:
         finally:
             os.close(fd)
         if row.size != item.size:
-            report.add(item.path, _CHANGED, problem=False)
+            report.add(item.path, CHANGED, problem=False)
         self._rows.append(row)
         report.files += 1
         report.bytes_in += row.size
@@ -206,9 +217,10 @@ class ZipWriter:
 
     def _stream(self, item: PackItem, fd: int, offset: int, pool: ThreadPoolExecutor, job: Job) -> _Row:
         how, wide = self._how, item.size >= _ROOM_FROM
-        stored = how.level == 0 or not _shrinks(fd, item.size)
+        stored = how.level == 0 or not shrinks(fd, item.size)
         method = Method.STORED if stored else how.method
-        row = _Row(item.path.encode("utf-8", "surrogateescape"), item, method, 0, 0, 0, offset, how.locked)
+        name = item.path.encode("utf-8", "surrogateescape")
+        row = _Row(name, item, method, 0, 0, 0, offset - self._shift, how.locked)
         self._sink.write(_local_header(row, wide=wide))
         begin = self._sink.tell()
         pieces = self._pieces(item, fd, row, pool, job)
@@ -239,7 +251,8 @@ class ZipWriter:
 
     def finish(self) -> None:
         """Write the central directory and its end records (sections 4.3.12 to 4.3.16)."""
-        start = self._sink.tell()
+        start = self._sink.tell() - self._shift
+        self._sink.write(self._kept)
         pending: list[bytes] = []
         for row in self._rows:
             pending.append(_central_header(row))
@@ -247,21 +260,14 @@ class ZipWriter:
                 self._sink.write(b"".join(pending))
                 pending.clear()
         self._sink.write(b"".join(pending))
-        end = self._sink.tell()
-        count, size = len(self._rows), end - start
+        end = self._sink.tell() - self._shift
+        count, size = self._kept_count + len(self._rows), end - start
         if count >= MAX16 or size >= MAX32 or start >= MAX32:
             wide = End64Record(44, Host.UNIX << 8 | _VERSION_64, _VERSION_64, 0, 0, count, count, size, start)
             self._sink.write(wide.pack() + LOCATOR.pack(LOCATOR_SIGNATURE, 0, end, 1))
         narrow = min(count, MAX16)
-        self._sink.write(EndRecord(0, 0, narrow, narrow, min(size, MAX32), min(start, MAX32), 0).pack())
-
-
-class _ReadFailed(Exception):
-    """A source could not be read to its end."""
-
-    def __init__(self, problem: FileProblem) -> None:
-        super().__init__(problem.message)
-        self.problem = problem
+        record = EndRecord(0, 0, narrow, narrow, min(size, MAX32), min(start, MAX32), len(self._comment))
+        self._sink.write(record.pack() + self._comment)
 
 
 def _is_small(item: PackItem) -> bool:
@@ -293,7 +299,7 @@ def _pack_small(item: PackItem, how: _How) -> _Packed | _Failed:
         data = item.target.encode("utf-8", "surrogateescape")
     else:
         try:
-            data = _read_small(item)
+            data = read_whole(item)
         except OSError as error:
             return _Failed(item, file_problem(error, "read", item.source))
     method, packed = Method.STORED, data
@@ -308,28 +314,6 @@ def _pack_small(item: PackItem, how: _How) -> _Packed | _Failed:
     return _Packed(item, method, crc32(data), len(data), packed)
 
 
-def _read_small(item: PackItem) -> bytes:
-    fd = os.open(item.source, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)
-    try:
-        data = os.read(fd, item.size + 1)
-        if len(data) == item.size:
-            return data
-        pieces = [data]
-        while piece := os.read(fd, SMALL):
-            pieces.append(piece)
-        return b"".join(pieces)
-    finally:
-        os.close(fd)
-
-
-def _shrinks(fd: int, size: int) -> bool:
-    """Whether compressing a large file is worth it, tried quickly on a few stretches of it."""
-    step = max(size // _SAMPLES, 1)
-    sample = [os.pread(fd, _SAMPLE, i * step) for i in range(_SAMPLES)]
-    packed = sum(len(deflate_codec.compress(data, _TRIAL_LEVEL)) for data in sample if data)
-    return packed < _WORTH_IT * sum(map(len, sample))
-
-
 def _piece_tasks(fd: int, item: PackItem, level: int) -> Iterator[Callable[[], tuple[bytes, int, int]]]:
     """Tasks for the pieces of a file, each giving packed bytes, CRC-32 and length in bytes.
 
@@ -339,10 +323,10 @@ def _piece_tasks(fd: int, item: PackItem, level: int) -> Iterator[Callable[[], t
     step = deflate_codec.piece_size(level) if level else MIB
     before = b""
     try:
-        data = _read_piece(fd, step, 0)
+        data = read_piece(fd, step, 0)
         offset = len(data)
         while data or not offset:
-            following = _read_piece(fd, step, offset)
+            following = read_piece(fd, step, offset)
             yield functools.partial(_pack_piece, data, before, level, last=not following)
             if not following:
                 return
@@ -350,14 +334,7 @@ def _piece_tasks(fd: int, item: PackItem, level: int) -> Iterator[Callable[[], t
             data = following
             offset += len(data)
     except OSError as error:
-        raise _ReadFailed(file_problem(error, "read", item.source)) from error
-
-
-def _read_piece(fd: int, step: int, offset: int) -> bytes:
-    data = os.pread(fd, step, offset)
-    while data and len(data) < step and (more := os.pread(fd, step - len(data), offset + len(data))):
-        data += more
-    return data
+        raise ReadFailed.of(error, item) from error
 
 
 def _pack_piece(data: bytes, before: bytes, level: int, *, last: bool) -> tuple[bytes, int, int]:

@@ -1,0 +1,123 @@
+"""Files sorted into solid blocks: what is alike lies together, what can't get smaller lies apart."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from enum import IntEnum
+from functools import partial
+
+from rundlet.core.codecs.side_by_side import cores, in_order
+from rundlet.core.formats.base import Kind, PackItem
+from rundlet.core.formats.items import open_item, shrinks
+from rundlet.core.jobs.job import Job
+from rundlet.core.limits import KIB
+
+_HEAD = 4 * KIB
+_TRIED_FROM = 64 * KIB  # smaller files take longer to try than to pack
+_AT_ONCE = 128
+_ELF_MACHINES = {3: "x86", 62: "x86", 183: "arm64"}
+_PE_MACHINES = {0x014C: "x86", 0x8664: "x86", 0xAA64: "arm64"}
+_TEXT_CONTROLS = frozenset(range(32)) - set(b"\t\n\r\f\x1b")
+
+
+class Sort(IntEnum):
+    """What a file is to the packer, in the order in which the blocks are written."""
+
+    OTHER = 0
+    TEXT = 1
+    X86 = 2
+    ARM64 = 3
+    PACKED = 4
+
+
+FILTERS = {Sort.X86: "x86", Sort.ARM64: "arm64"}
+"""The branch filter for each sort of program."""
+
+_SORTS = {name: sort for sort, name in FILTERS.items()}
+
+
+@dataclass(frozen=True, slots=True)
+class BlockPlan:
+    """The items of one solid block, all of one sort."""
+
+    sort: Sort
+    items: Sequence[PackItem]
+
+
+def blocks(
+    items: Sequence[PackItem], *, alone_from: int, largest: int, copy: bool, pool: ThreadPoolExecutor, job: Job
+) -> Iterator[BlockPlan]:
+    """The items with content in blocks: by sort, then by ending and path.
+
+    Args:
+        alone_from: files of more bytes than this have a block to themselves.
+        largest: bytes that the others of one block may have together.
+        copy: whether nothing is compressed at all, so that there is nothing to try.
+    """
+    filled = [item for item in items if item.kind == Kind.LINK or (item.kind == Kind.FILE and item.size)]
+    sorts = {item.path: Sort.PACKED if copy else Sort.OTHER for item in filled}
+    if not copy:
+        batches = [filled[at : at + _AT_ONCE] for at in range(0, len(filled), _AT_ONCE)]
+        tasks = (partial(_sorts, batch) for batch in batches)
+        for batch, found in zip(batches, in_order(pool, tasks, ahead=2 * cores()), strict=True):
+            job.checkpoint()
+            sorts.update((item.path, sort) for item, sort in zip(batch, found, strict=True))
+    filled.sort(key=lambda item: (sorts[item.path], _ending(item), item.path))
+    together: list[PackItem] = []
+    total = 0
+    for item in filled:
+        sort, alone = sorts[item.path], item.size > alone_from
+        if together and (alone or sort != sorts[together[0].path] or total + item.size > largest):
+            yield BlockPlan(sorts[together[0].path], together)
+            together, total = [], 0
+        if alone:
+            yield BlockPlan(sort, [item])
+        else:
+            together.append(item)
+            total += item.size
+    if together:
+        yield BlockPlan(sorts[together[0].path], together)
+
+
+def _ending(item: PackItem) -> str:
+    return item.path.rpartition("/")[2].rpartition(".")[2].lower()
+
+
+def _sorts(items: Sequence[PackItem]) -> list[Sort]:
+    return [sort_item(item) for item in items]
+
+
+def sort_item(item: PackItem) -> Sort:
+    """What a file is, by its content; whoever reads it later says what keeps it from being read."""
+    if item.kind == Kind.LINK:
+        return Sort.OTHER
+    try:
+        fd = open_item(item)
+    except OSError:
+        return Sort.OTHER
+    try:
+        head = os.pread(fd, _HEAD, 0)
+        machine = _machine(head)
+        if machine:
+            return _SORTS[machine]
+        if item.size >= _TRIED_FROM and not shrinks(fd, item.size):
+            return Sort.PACKED
+        return Sort.OTHER if _TEXT_CONTROLS & set(head) else Sort.TEXT
+    except OSError:
+        return Sort.OTHER
+    finally:
+        os.close(fd)
+
+
+def _machine(head: bytes) -> str:
+    """The processor that a program is for, where there is a filter for it, else ""."""
+    if head[:4] == b"\x7fELF" and len(head) >= 20:
+        return _ELF_MACHINES.get(int.from_bytes(head[18:20], "little" if head[5] == 1 else "big"), "")
+    if head[:2] == b"MZ" and len(head) >= 64:
+        at = int.from_bytes(head[60:64], "little")
+        if head[at : at + 4] == b"PE\0\0":
+            return _PE_MACHINES.get(int.from_bytes(head[at + 4 : at + 6], "little"), "")
+    return ""

@@ -1,0 +1,136 @@
+"""What becomes of new entries beside those that an archive holds already."""
+
+from __future__ import annotations
+
+import os
+import zlib
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from rundlet.core.errors import PlanError
+from rundlet.core.files.names import first_free
+from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Kind, Opening, PackItem, WriteOptions
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.items import open_item, read_piece
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Issue
+from rundlet.core.limits import CHUNK
+from rundlet.core.streams.parts import files_of
+from rundlet.core.text import lower, quoted
+
+_NEW = -1  # stands for the row of an entry that is yet to be written
+
+
+@dataclass(frozen=True, slots=True)
+class Base:
+    """An archive that is added to.
+
+    Attributes:
+        fingerprint: what it looked like when the plan was made.
+        size: its bytes.
+        names_hidden: whether its list is locked, which it then stays.
+        same: how many of the items are in it already, as far as size and CRC-32 tell.
+    """
+
+    fingerprint: tuple[int, ...]
+    size: int
+    names_hidden: bool
+    same: int
+
+
+def open_base(path: Path, info: FormatInfo, options: WriteOptions, job: Job) -> ArchiveReader:
+    """Open an archive that is to be added to.
+
+    Raises:
+        PlanError: when nothing can be added to it; the message says why.
+        RundletError: when it can't be opened, or not with the password.
+    """
+    name = quoted(path.name)
+    reader = open_archive(path, Opening(job=job, password=options.password or None))
+    try:
+        damage = next((notice for notice in reader.notices if notice.problem), None)
+        if reader.info.id != info.id:
+            raise PlanError(
+                f"{name} is in the format {reader.info.id}, so nothing in the format {info.id} can be added to it."
+            )
+        if files_of(reader.source) != [path] or reader.source.size != path.stat().st_size:
+            raise PlanError(f"{name} comes in parts or behind a program, so nothing can be added to it.")
+        if damage is not None:
+            raise PlanError(f"{name} is not whole, so nothing is added to it: {lower(damage.message)}.")
+        if reader.catalog.encrypted.any() and not options.password:
+            raise PlanError(f"{name} is locked, and what is added would not be.", hint="Type its password first.")
+        if reader.catalog.encrypted.any() and not reader.unlocked:
+            reader.unlock(options.password)
+    except BaseException:
+        reader.close()
+        raise
+    return reader
+
+
+def beside(items: Sequence[PackItem], reader: ArchiveReader, job: Job) -> tuple[list[PackItem], list[Issue], Base]:
+    """The items under names that the archive does not hold yet, what is to be said of them, and the archive as it is.
+
+    A folder that is there already is gone on with, a file with the same content is left out, and any other is numbered.
+
+    Raises:
+        PlanError: when the archive holds all of it already.
+    """
+    there = {_plain(reader.catalog.path(row)): row for row in range(len(reader.catalog))}
+    renamed: dict[str, str] = {}
+    kept: list[PackItem] = []
+    issues: list[Issue] = []
+    same = 0
+    for item in items:
+        job.checkpoint()
+        folder, slash, name = item.path.rpartition("/")
+        above = renamed.get(folder, folder) + slash
+        asked = above + name
+        row = there.get(asked, _NEW)
+        if row != _NEW and item.kind == Kind.DIR and reader.catalog.kind[row] == Kind.DIR:
+            continue
+        if row != _NEW and _is_same(item, reader, row, job):
+            issues.append(Issue(item.path, "is in the archive already, with the same content", problem=False))
+            same += 1
+            continue
+        path = above + first_free(name, lambda other, above=above: above + other in there)  # type: ignore[misc]
+        if item.kind == Kind.DIR:
+            renamed[item.path] = path
+        if path != asked:
+            new = quoted(path.rpartition("/")[2])
+            issues.append(
+                Issue(item.path, f"is called {new} in the archive, as it holds one of its name", problem=False)
+            )
+        there[path] = _NEW
+        kept.append(item if path == item.path else replace(item, path=path))
+    if not kept:
+        raise PlanError(f"{quoted(reader.source.name)} holds all of it already.")
+    return kept, issues, Base(reader.source.fingerprint(), reader.source.size, reader.names_hidden, same)
+
+
+def _plain(path: str) -> str:
+    return path.removeprefix("./").strip("/")
+
+
+def _is_same(item: PackItem, reader: ArchiveReader, row: int, job: Job) -> bool:
+    """Whether an item has the content of an entry, for a file as far as size and CRC-32 tell."""
+    before = reader.catalog.entry(row)
+    if item.kind != before.kind:
+        return False
+    if item.kind == Kind.LINK:
+        return reader.link_target(row) == item.target
+    if item.kind == Kind.DIR or item.size != before.size or (before.crc == UNKNOWN and item.size):
+        return False
+    found = at = 0
+    try:
+        fd = open_item(item)
+        try:
+            while data := read_piece(fd, CHUNK, at):
+                job.checkpoint()
+                found = zlib.crc32(data, found)
+                at += len(data)
+        finally:
+            os.close(fd)
+    except OSError:
+        return False
+    return at == before.size and (not at or found == before.crc)

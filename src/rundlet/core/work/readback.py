@@ -1,0 +1,145 @@
+"""Reading an archive back before it gets its name, and comparing it with the files that went in."""
+
+from __future__ import annotations
+
+import itertools
+import os
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Protocol
+
+import numpy as np
+
+from rundlet.core.codecs.side_by_side import cores
+from rundlet.core.errors import Corrupt, RundletError
+from rundlet.core.formats.base import ArchiveReader, Kind, Opening, PackItem, Unit
+from rundlet.core.formats.detect import by_id
+from rundlet.core.formats.items import open_item, read_piece
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.limits import Limits
+from rundlet.core.plans.pack import PackPlan
+from rundlet.core.text import lower, quoted
+from rundlet.core.work.units import run_side_by_side
+
+_MEMORY = 1 << 32  # what the tightest levels asked for when they packed, reading may have too
+
+
+class Written(Protocol):
+    """A sink that can be read again."""
+
+    target: Path
+
+    def tell(self) -> int: ...
+    def read_at(self, offset: int, length: int) -> bytes: ...
+
+
+class WrittenSource:
+    """What a sink has taken, as a source."""
+
+    def __init__(self, sink: Written) -> None:
+        self._sink = sink
+        self.name = sink.target.name
+        self.size = sink.tell()
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        return self._sink.read_at(offset, max(min(length, self.size - offset), 0))
+
+    def fingerprint(self) -> tuple[int, ...]:
+        return (self.size,)
+
+    def close(self) -> None:
+        """The sink stays open: it is its owner's."""
+
+
+def read_back(
+    plan: PackPlan,
+    sink: Written,
+    job: Job,
+    report: Report,
+    *,
+    base: ArchiveReader | None = None,
+    workers: int | None = None,
+) -> None:
+    """Read every entry and compare it with its file; differences of files that changed meanwhile are noted.
+
+    Args:
+        base: the archive that was added to. Its entries must be listed as they were; they are not read.
+
+    Raises:
+        Corrupt: when something does not come back as it went in. The archive must not be kept then.
+    """
+    options = plan.options
+    opening = Opening(password=options.password or None, limits=Limits(memory_bytes=_MEMORY))
+    reader = by_id(plan.info.id).open(WrittenSource(sink), opening)
+    if options.password and not reader.unlocked:
+        reader.unlock(options.password)
+    files = int(np.isin(reader.catalog.kind, (Kind.FILE, Kind.HARD)).sum())
+    if base is not None:
+        files -= int(np.isin(base.catalog.kind, (Kind.FILE, Kind.HARD)).sum())
+    if files != report.files or any(notice.problem for notice in reader.notices):
+        raise Corrupt(_failed(plan, plan.target.name, "its table of contents is not whole"))
+    items = {item.path: item for item in plan.items if item.kind == Kind.FILE}
+    rows = np.flatnonzero(reader.catalog.kind == Kind.FILE)
+    if base is not None:
+        kept = set(base.catalog.names.all_raw())
+        if not kept.issubset(reader.catalog.names.all_raw()):
+            raise Corrupt(_failed(plan, plan.target.name, "not all that was in it before is in it now"))
+        rows = rows[[reader.catalog.names.raw(row) not in kept for row in rows.tolist()]]
+    job.begin("Reading it back", total_bytes=int(reader.catalog.size[rows].sum()), total_entries=len(rows))
+
+    def work(units: Iterator[Unit]) -> None:
+        for unit in units:
+            for row, chunks in unit.stream():
+                path = reader.catalog.path(row)
+                item = items.get(path)  # None for a name that the format could not keep as it was
+                try:
+                    same = _same(item, chunks, job)
+                except RundletError as error:
+                    raise Corrupt(_failed(plan, path, lower(error.message))) from error
+                if item is not None and not same:
+                    _judge(plan, reader, row, item, report)
+                job.advance(entries=1)
+
+    run_side_by_side(reader.units(rows), work, workers or cores())
+
+
+def _same(item: PackItem | None, chunks: Iterator[bytes], job: Job) -> bool:
+    """Whether a file still has these bytes and no others; all of them are read in any case."""
+    same = True
+    fd = -1
+    try:
+        fd = open_item(item) if item is not None else -1
+    except OSError:
+        same = False
+    try:
+        at = 0
+        for data in itertools.chain(chunks, (b"",)):
+            same = same and fd >= 0 and read_piece(fd, max(len(data), 1), at)[: len(data) or 1] == data
+            at += len(data)
+            job.advance(len(data))
+    except OSError:
+        same = False
+    finally:
+        if fd >= 0:
+            os.close(fd)
+    return same
+
+
+def _judge(plan: PackPlan, reader: ArchiveReader, row: int, item: PackItem, report: Report) -> None:
+    """A file that is not what is in the archive was changed meanwhile, or else the archive is wrong."""
+    try:
+        status = os.lstat(item.source)
+        unchanged = (status.st_size, status.st_mtime_ns) == (item.size, item.mtime_ns)
+    except OSError:
+        unchanged = False
+    if unchanged and reader.catalog.size[row] == item.size:
+        raise Corrupt(_failed(plan, item.path, "it is not what the file holds."))
+    report.add(item.path, "was changed while it was packed, so the archive holds it as it was before")
+
+
+def _failed(plan: PackPlan, path: str, why: str) -> str:
+    return (
+        f"No archive was made: {quoted(path)} did not read back as it should ({why.rstrip('.')}). "
+        f"The disk with {quoted(str(plan.target.parent))} may be failing."
+    )

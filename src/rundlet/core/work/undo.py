@@ -1,0 +1,146 @@
+"""Taking back what a job did: its files go, as far as nobody changed them since, and what it moved away comes back."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+from rundlet.core.errors import FileProblem, PlanError
+from rundlet.core.files.journal import Put, Record
+from rundlet.core.files.moving import move_into, move_to
+from rundlet.core.files.trash import from_trash, trash_one
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.text import plural, quoted, shown
+
+
+def undo(record: Record, puts: Sequence[Put], job: Job | None = None) -> Report:
+    """Take a job back.
+
+    Originals that went to the trash come back first. An archive goes to the trash, and so do unpacked files whose archive
+    is no longer there; other unpacked files are in the archive still, so they are deleted. What was changed since stays
+    and is named, and so does a folder with something else in it.
+
+    Raises:
+        PlanError: when it was taken back already.
+    """
+    if record.undone:
+        raise PlanError("That was taken back already.")
+    job = job or Job()
+    started = time.monotonic()
+    report = Report("undo", Path(record.target))
+    job.begin("Taking it back", total_entries=len(puts) + len(record.trashed) + len(record.moved))
+    _move_back(record, job, report)
+    if record.verb == "pack":
+        _give_back(record, job, report)
+        if report.problems:
+            report.add(record.target, "stays, as not all of the originals could be given back")
+            report.seconds = time.monotonic() - started
+            return report
+    keep_in_trash = record.verb == "pack" or not all(os.path.lexists(path) for path in record.source)
+    for put in sorted(puts, key=lambda put: put.size < 0):
+        if put.size >= 0:
+            _take_away(put, report, to_trash=keep_in_trash)
+            job.advance(entries=1)
+    for put in sorted((put for put in puts if put.size < 0), key=lambda put: put.path.count("/"), reverse=True):
+        _remove_folder(put, report)
+        job.advance(entries=1)
+    if record.verb != "pack":
+        _give_back(record, job, report)
+    report.seconds = time.monotonic() - started
+    return report
+
+
+def _move_back(record: Record, job: Job, report: Report) -> None:
+    for before, after in reversed(record.moved):
+        if not os.path.lexists(after):
+            report.add(shown(after), "is not there any more, so it can't be moved back")
+        elif os.path.lexists(before):
+            report.add(shown(after), "stays, as its place is taken")
+        else:
+            _move_one_back(Path(after), Path(before), report, job)
+        job.advance(entries=1)
+
+
+def _move_one_back(path: Path, before: Path, report: Report, job: Job) -> None:
+    try:
+        before.parent.mkdir(parents=True, exist_ok=True)
+        if move_to(path, before) is None:
+            there = Report("move", before.parent)
+            move_into([path], before.parent, there, job)
+            report.issues += there.issues
+            if there.problems:
+                return
+    except (OSError, FileProblem) as error:
+        reason = error.reason if isinstance(error, FileProblem) else error.strerror
+        report.add(shown(str(path)), f"could not be moved back ({reason})")
+        return
+    report.created.append(str(before))
+
+
+def _give_back(record: Record, job: Job, report: Report) -> None:
+    for path in record.trashed:
+        try:
+            from_trash(Path(path))
+            report.created.append(path)
+        except FileProblem as error:
+            report.add(shown(path), f"could not be given back ({error.reason})")
+        job.advance(entries=1)
+
+
+def _take_away(put: Put, report: Report, *, to_trash: bool) -> None:
+    try:
+        status = os.lstat(put.path)
+    except FileNotFoundError:
+        return
+    except OSError:
+        report.add(shown(put.path), "could not be looked at and stays")
+        return
+    if (status.st_size, status.st_mtime_ns) != (put.size, put.mtime_ns):
+        report.add(shown(put.path), "was changed since and stays")
+        return
+    try:
+        if to_trash:
+            trash_one(Path(put.path))
+        else:
+            Path(put.path).unlink()
+    except (OSError, FileProblem):
+        report.add(shown(put.path), "could not be taken away")
+        return
+    report.files += 1
+    report.bytes_out += put.size
+
+
+def _remove_folder(put: Put, report: Report) -> None:
+    try:
+        Path(put.path).rmdir()
+    except FileNotFoundError:
+        return
+    except OSError:
+        if not any(issue.about.startswith(shown(put.path)) for issue in report.issues):
+            report.add(shown(put.path), "stays, as something else is in it")
+
+
+def undo_words(record: Record) -> str:
+    """What taking a job back does, in a few words."""
+    name = quoted(Path(record.target).name)
+    if record.verb == "pack":
+        back = " and give the originals back" if record.trashed else ""
+        return f"Move {name} to the trash{back}"
+    if record.verb == "add":
+        return "Give the originals back; what was added stays"
+    if record.verb == "rename":
+        return f"Give {name} its name from before"
+    if record.verb == "folder":
+        return f"Take the folder {name} away, if nothing is in it"
+    if record.verb == "move":
+        return f"Move {plural(len(record.moved), 'item')} back"
+    if record.verb == "copy":
+        return f"Take away what was copied into {name}"
+    if record.verb == "trash":
+        return f"Give {plural(len(record.trashed), 'item')} back from the trash"
+    back = " and give back what was replaced" if record.trashed else ""
+    back += " and move the archive back" if record.moved else ""
+    return f"Take away what was unpacked into {name}{back}"

@@ -1,0 +1,68 @@
+"""What became of a job, in a sentence: for the strip, the log and the command line alike."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rundlet.core.jobs.report import Report
+from rundlet.core.text import duration, plural, quoted, size
+
+
+def words_of(report: Report, expected: tuple[int, float] = (0, 0.0)) -> str:
+    """A report in a sentence or two.
+
+    Args:
+        expected: bytes and seconds that were foretold of an archive, or zeros.
+    """
+    words = {
+        "pack": _packed,
+        "add": lambda r: f"Added {plural(r.files, 'file')} to {quoted(r.target.name)} in {duration(r.seconds)}.",
+        "unpack": _unpacked,
+        "trash": lambda r: f"Moved {plural(len(r.trashed), 'item')} to the trash.",
+        "copy": lambda r: f"Copied {plural(r.files, 'file')} into {quoted(r.target.name)}.",
+        "move": lambda r: f"Moved {plural(len(r.moved), 'item')} into {quoted(r.target.name)}.",
+        "rename": lambda r: f"Renamed {quoted(Path(r.moved[0][0]).name)} to {quoted(r.target.name)}.",
+        "folder": lambda r: f"Made the folder {quoted(r.target.name)}.",
+        "lend": lambda r: f"Copied {plural(r.files, 'file')} out of the archive.",
+        "undo": _taken_back,
+    }[report.verb](report)
+    if expected[0]:
+        words += f" Foretold were {size(expected[0])} in {duration(expected[1])}."
+    problems = report.problems
+    if problems:
+        first = ", the first" if len(problems) > 1 else ""
+        words += f" {plural(len(problems), 'problem')}{first}: {problems[0]}."
+    return words + _afterwards(report)
+
+
+def _packed(report: Report) -> str:
+    saved = report.bytes_in - report.bytes_out
+    gain = f", {size(saved)} saved" if saved > 0 else ""
+    return (
+        f"Packed {quoted(report.target.name)}: {size(report.bytes_out)} from {size(report.bytes_in)}{gain}, "
+        f"in {duration(report.seconds)}."
+    )
+
+
+def _unpacked(report: Report) -> str:
+    return (
+        f"Unpacked {plural(report.files, 'file')}, {size(report.bytes_out)}, into {quoted(report.target.name)} "
+        f"in {duration(report.seconds)}."
+    )
+
+
+def _taken_back(report: Report) -> str:
+    taken = [f"{plural(report.files, 'file')} taken away"] if report.files else []
+    taken += [f"{plural(len(report.created), 'item')} given back"] if report.created else []
+    return f"Taken back: {' and '.join(taken) or 'nothing'}."
+
+
+def _afterwards(report: Report) -> str:
+    if report.verb in ("pack", "add") and report.trashed:
+        return " The originals are in the trash."
+    words = ""
+    if report.verb == "unpack" and report.trashed:
+        words = f" {plural(len(report.trashed), 'file')} moved to the trash."
+    if report.verb == "unpack" and report.moved:
+        words += " The archive lies with them now."
+    return words

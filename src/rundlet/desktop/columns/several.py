@@ -1,0 +1,128 @@
+"""How and To for several archives that are unpacked one after the other."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtWidgets import QCheckBox, QRadioButton, QWidget
+
+from rundlet.core import text
+from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan
+from rundlet.desktop.several import Several, SeveralDesk
+from rundlet.desktop.widgets.basics import CLASH_WORDS, go_button, heading, label, page_layout, radio_group, restyle
+from rundlet.desktop.widgets.folder_field import FolderField, Quick
+from rundlet.desktop.widgets.landing import LandingView, Taken, set_rule, taken_hint
+
+
+class SeveralPage(QWidget):
+    """What becomes of taken names, and of the archives afterwards, when several are unpacked."""
+
+    def __init__(self, several: Several) -> None:
+        super().__init__()
+        self._several = several
+        column = page_layout(self)
+        self.statement = label("", "statement")
+        self.more = label("Each goes into a folder of its own, unless it holds a single folder already.", "soft")
+        column.addWidget(self.statement)
+        column.addWidget(self.more)
+        column.addWidget(heading("If a name is taken"))
+        self.clash = {rule: QRadioButton(words) for rule, words in CLASH_WORDS.items()}
+        self._clash_group = radio_group(self, list(self.clash.values()), column)
+        column.addWidget(heading("Afterwards"))
+        self.trash = QCheckBox("The archives to the trash, if all went well")
+        column.addWidget(self.trash)
+        column.addStretch(1)
+        self._clash_group.buttonClicked.connect(self._changed)
+        self.trash.clicked.connect(self._changed)
+        several.changed.connect(self._show)
+
+    def _show(self) -> None:
+        desk = self._several.desk
+        self.statement.setText(f"Unpack {text.plural(len(desk.archives), 'archive')}")
+        self.clash[desk.on_clash].setChecked(True)
+        self.trash.setChecked(desk.trash)
+
+    def _changed(self, _: object = None) -> None:
+        rule = next(rule for rule, button in self.clash.items() if button.isChecked())
+        trash = self.trash.isChecked()
+
+        def change(desk: SeveralDesk) -> None:
+            desk.on_clash, desk.trash = rule, trash
+
+        self._several.change(change)
+
+
+class SeveralTarget(QWidget):
+    """The folder, and what each of the archives will be in it."""
+
+    def __init__(self, several: Several, quick: Quick) -> None:
+        super().__init__()
+        self._several = several
+        column = page_layout(self)
+        self.folder = FolderField("Folder to unpack the archives into", quick)
+        column.addWidget(self.folder)
+        column.addWidget(heading("What will be there"))
+        self.view = LandingView(self._rule_of)
+        column.addWidget(self.view, 1)
+        self.hint = taken_hint()
+        column.addWidget(self.hint)
+        self.facts = label("", "soft")
+        column.addWidget(self.facts)
+        self.go = go_button("Unpack")
+        column.addWidget(self.go)
+        self.folder.changed.connect(self._folder_changed)
+        self.view.ruled.connect(self._set_rule)
+        several.changed.connect(self._show)
+
+    def _rule_of(self, taken: Taken) -> UnpackClash | None:
+        path = self._several.desk.ready[taken[0]].path
+        return self._several.desk.rules.get(path, {}).get(taken[1])
+
+    def _set_rule(self, taken: Taken, rule: UnpackClash | None) -> None:
+        path = self._several.desk.ready[taken[0]].path
+
+        def change(desk: SeveralDesk) -> None:
+            set_rule(desk.rules.setdefault(path, {}), taken[1], rule)
+
+        self._several.change(change)
+
+    def _folder_changed(self, folder: Path) -> None:
+        def change(desk: SeveralDesk) -> None:
+            desk.folder = folder
+            desk.rules.clear()
+
+        self._several.change(change)
+
+    def _show(self) -> None:
+        if not self._several.unpacks:
+            return
+        desk = self._several.desk
+        self.folder.show_folder(self._several.folder)
+        plans = [outlook.plan for outlook in desk.ready if outlook.plan is not None]
+        self.view.show_landing(desk.landing)
+        self.hint.setVisible(any(plan.taken + plan.counts[Action.SAME] for plan in plans))
+        self.go.setText(f"Unpack {text.plural(len(plans) if desk.outlooks else len(desk.archives), 'archive')}")
+        size, free = sum(plan.size for plan in plans), min((plan.free for plan in plans), default=0)
+        fits = size <= free
+        restyle(self.facts, "role", "soft" if fits else "warn")
+        if not desk.outlooks:
+            self.facts.setText("Looking into them …")
+        elif fits:
+            self.facts.setText(_words(plans, len(desk.outlooks) - len(plans)))
+        else:
+            self.facts.setText(f"{text.size(size)} are needed there, and only {text.size(free)} are free.")
+        self.go.setEnabled(bool(plans) and fits)
+
+
+def _words(plans: list[UnpackPlan], without: int) -> str:
+    """What will be there, in a line."""
+    words = []
+    if plans:
+        words.append(f"{text.size(sum(plan.size for plan in plans))} into {text.size(plans[0].free)} free")
+        words.append(text.plural(sum(plan.files for plan in plans), "file"))
+    taken = sum(plan.taken for plan in plans)
+    if taken:
+        words.append(f"{text.plural(taken, 'name')} already taken")
+    if without:
+        words.append(f"{text.plural(without, 'archive')} can't be unpacked like this")
+    return " · ".join(words)

@@ -1,0 +1,66 @@
+"""Follows the folder where the window stands as things come and go in it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QFileSystemWatcher, QObject, QTimer, Signal
+
+_AFTER_MS = 600  # a folder that changes all the time is not looked at all the time
+
+
+class FolderWatch(QObject):
+    """Watches one folder at a time.
+
+    Attributes:
+        enabled: whether anything is watched at all.
+        held: asked before it is told; while it holds, as when a name is being typed, telling waits.
+
+    Signals:
+        changed: something was put into the folder or taken out of it, a moment ago.
+    """
+
+    changed = Signal()
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self.enabled = True
+        self.held: Callable[[], bool] = bool
+        self._watcher = QFileSystemWatcher(self)
+        self._watcher.directoryChanged.connect(self._wait)
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(_AFTER_MS)
+        self._timer.timeout.connect(self._tell)
+
+    def follow(self, folder: Path) -> None:
+        """Watch this folder, and no other."""
+        watched = self._watcher.directories()
+        if watched != [str(folder)]:
+            if watched:
+                self._watcher.removePaths(watched)
+            if self.enabled:
+                self._watcher.addPath(str(folder))
+
+    def stop(self) -> None:
+        """Watch nothing any more."""
+        self.enabled = False
+        if watched := self._watcher.directories():
+            self._watcher.removePaths(watched)
+        self._timer.stop()
+
+    @property
+    def at_rest(self) -> bool:
+        """Whether nothing was seen that is still to be told."""
+        return not self._timer.isActive()
+
+    def _tell(self) -> None:
+        if self.held():
+            self._timer.start()
+        else:
+            self.changed.emit()
+
+    def _wait(self, _: str) -> None:
+        if self.enabled and not self._timer.isActive():
+            self._timer.start()

@@ -1,0 +1,205 @@
+"""The log: what was packed and unpacked, from where, to where, with what result; found, shown and taken back from here."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QAbstractTableModel, QDateTime, QLocale, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QDialog,
+    QHBoxLayout,
+    QHeaderView,
+    QLineEdit,
+    QPushButton,
+    QTreeView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rundlet.core import text
+from rundlet.core.files.journal import Record
+from rundlet.core.work.undo import undo_words
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.widgets.basics import label, short_path
+from rundlet.desktop.widgets.gauge import Gauge
+
+_HEADS = ("When", "What", "Size", "Took", "Where")
+_MARGIN = 2
+Index = QModelIndex | QPersistentModelIndex
+
+
+class LogModel(QAbstractTableModel):
+    """The records, narrowed to those with some words in them."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._all: list[Record] = []
+        self.records: list[Record] = []
+        self._words = ""
+
+    def show_records(self, records: list[Record]) -> None:
+        """Show these, the newest first."""
+        self._all = records
+        self.narrow(self._words)
+
+    def narrow(self, words: str) -> None:
+        """Only records with these words in what they did, from where and to where."""
+        self._words = words
+        wanted = words.casefold().split()
+        self.beginResetModel()
+        self.records = [record for record in self._all if all(word in _haystack(record) for word in wanted)]
+        self.endResetModel()
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008 - Qt's own signature
+        return 0 if parent.isValid() else len(self.records)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
+        return 0 if parent.isValid() else len(_HEADS)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
+            return _HEADS[section]
+        return None
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> object:
+        record = self.records[index.row()]
+        if role == Qt.ItemDataRole.DisplayRole:
+            return _cells(record)[index.column()]
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return "\n".join((record.words, *record.problems))
+        if role == Qt.ItemDataRole.ForegroundRole and (record.problems or record.undone):
+            return theme.color("soft" if record.undone else "amber")
+        return None
+
+
+def _haystack(record: Record) -> str:
+    return " ".join((record.verb, record.words, record.target, *record.source)).casefold()
+
+
+def _cells(record: Record) -> tuple[str, ...]:
+    when = QLocale().toString(QDateTime.fromString(record.when, Qt.DateFormat.ISODate), QLocale.FormatType.ShortFormat)
+    name = text.shown(Path(record.target).name)
+    if record.verb in ("rename", "folder"):
+        what, size = record.words.rstrip("."), ""
+    elif record.verb == "pack":
+        what, size = f"Packed {name}", f"{text.size(record.bytes_out)} of {text.size(record.bytes_in)}"
+    elif record.verb == "add":
+        what, size = f"Added to {name}", f"{text.size(record.bytes_out)} of {text.size(record.bytes_in)}"
+    elif record.verb == "move":
+        what, size = f"Moved {text.plural(len(record.moved), 'item')}", ""
+    elif record.verb == "copy":
+        what, size = f"Copied {text.plural(record.files, 'file')}", text.size(record.bytes_out)
+    elif record.verb == "trash":
+        what, size = f"To the trash: {text.plural(len(record.trashed), 'item')}", ""
+    else:
+        source = text.shown(Path(record.source[0]).name) if record.source else name
+        what, size = f"Unpacked {source}", text.size(record.bytes_out)
+    if record.undone:
+        what += " (taken back)"
+    elif record.problems:
+        what += f" ({text.plural(len(record.problems), 'problem')})"
+    where = Path(record.target).parent if record.verb in ("pack", "add") else Path(record.target)
+    return when, what, size, text.duration(record.seconds), text.shown(short_path(where))
+
+
+class LogWindow(QDialog):
+    """A window of its own beside the main one.
+
+    Signals:
+        show_wanted: with the path to show in the file manager.
+        undo_wanted: with the record to take back.
+    """
+
+    show_wanted = Signal(object)
+    undo_wanted = Signal(object)
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Log – Rundlet")
+        s = theme.sizes
+        column = QVBoxLayout(self)
+        column.setContentsMargins(s.wide, s.wide, s.wide, s.wide)
+        column.setSpacing(s.gap)
+        self.finder = QLineEdit()
+        self.finder.setPlaceholderText("Find in the log")
+        self.finder.setAccessibleName("Find in the log")
+        self.finder.setClearButtonEnabled(True)
+        column.addWidget(self.finder)
+        self.model = LogModel()
+        self.view = QTreeView()
+        self.view.setModel(self.model)
+        self.view.setObjectName("log")
+        self.view.setRootIsDecorated(False)
+        self.view.setUniformRowHeights(True)
+        self.view.setAccessibleName("Jobs that came to an end")
+        self.view.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        header = self.view.header()
+        header.setStretchLastSection(True)
+        for i, sample in enumerate(
+            ("00/00/0000 00:00", "Unpacked spring-survey.zip (2 problems)", "12.3 MB of 45.6 MB", "10 min 5 s")
+        ):
+            header.setSectionResizeMode(i, QHeaderView.ResizeMode.Interactive)
+            header.resizeSection(i, theme.text_width(sample) + _MARGIN * s.gap)
+        column.addWidget(self.view, 1)
+        self.words = label("", "soft")
+        self.gauge = Gauge()
+        column.addWidget(self.words)
+        column.addWidget(self.gauge)
+        self.show_button = QPushButton("Show")
+        self.undo_button = QPushButton("Take it back")
+        row = QHBoxLayout()
+        row.addStretch(1)
+        row.addWidget(self.show_button)
+        row.addWidget(self.undo_button)
+        column.addLayout(row)
+        self.finder.textChanged.connect(self._narrow)
+        self.view.selectionModel().selectionChanged.connect(self._chosen)
+        self.model.modelReset.connect(self._chosen)
+        self.show_button.clicked.connect(self._show_one)
+        self.undo_button.clicked.connect(self._undo_one)
+        self.resize(s.window_width * 3 // 4, s.window_height * 3 // 4)
+        self._chosen()
+
+    def show_records(self, records: list[Record]) -> None:
+        """Show these records, with the newest one chosen."""
+        self.model.show_records(records)
+        if records:
+            self.view.setCurrentIndex(self.model.index(0, 0))
+
+    @property
+    def record(self) -> Record | None:
+        """The chosen record."""
+        index = self.view.currentIndex()
+        return self.model.records[index.row()] if index.isValid() and index.row() < len(self.model.records) else None
+
+    def _narrow(self, words: str) -> None:
+        self.model.narrow(words)
+        if self.model.records:
+            self.view.setCurrentIndex(self.model.index(0, 0))
+
+    def _chosen(self, *_: object) -> None:
+        record = self.record
+        can_undo = record is not None and record.can_undo and not record.undone
+        self.undo_button.setEnabled(can_undo)
+        self.show_button.setEnabled(record is not None)
+        self.gauge.setVisible(record is not None and record.verb in ("pack", "add"))
+        if record is None:
+            self.words.setText("Nothing was packed or unpacked yet." if not self.model.records else "")
+            return
+        lines = [record.words, *record.problems[:3]]
+        if record.expected_size:
+            foretold = text.size(record.expected_size), text.duration(record.expected_seconds)
+            lines.append(f"Foretold: {foretold[0]} in {foretold[1]}.")
+        if can_undo:
+            lines.append(f"{undo_words(record)}: that is what taking it back does.")
+        self.words.setText("\n".join(lines))
+        self.gauge.show_sizes(record.bytes_in, record.bytes_out)
+
+    def _show_one(self) -> None:
+        if self.record is not None:
+            self.show_wanted.emit(Path(self.record.target))
+
+    def _undo_one(self) -> None:
+        if self.record is not None:
+            self.undo_wanted.emit(self.record)

@@ -1,0 +1,124 @@
+"""The space map without a word of Qt: what is in a folder as areas, each as large as its bytes, two levels deep."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+import squarify
+
+from rundlet.core.files.types import Sort, sort_of
+from rundlet.desktop.models.listing import TOP, ArchiveListing, DiskListing, Listing
+
+_MOST = 36
+
+
+@dataclass(frozen=True, slots=True)
+class Area:
+    """One thing in a folder.
+
+    Attributes:
+        size: its bytes with all below it.
+        node: its row in the listing; 0 for small things taken together, and for what lies deeper.
+        below: what lies directly in it, the largest first.
+    """
+
+    name: str
+    size: int
+    sort: Sort
+    node: int = 0
+    below: tuple[Area, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """An area with its place, in the units of the frame.
+
+    Attributes:
+        depth: 0 for what is in the folder, 1 for what is in a folder of it.
+    """
+
+    area: Area
+    x: float
+    y: float
+    width: float
+    height: float
+    depth: int = 0
+
+
+def areas_of(listing: Listing | None) -> tuple[Area, ...]:
+    """What is in the listing's folder, the largest first."""
+    if isinstance(listing, DiskListing):
+        return _largest(
+            Area(
+                item.path.name,
+                item.size,
+                item.sort,
+                node,
+                _largest(
+                    Area(part.name, part.size, Sort.FOLDERS if part.is_folder else sort_of(part.name))
+                    for part in item.parts
+                ),
+            )
+            for node, item in enumerate(listing.items, 1)
+        )
+    if isinstance(listing, ArchiveListing):
+        return _in_archive(listing, TOP, depth=0)
+    return ()
+
+
+def _in_archive(listing: ArchiveListing, folder: int, *, depth: int) -> tuple[Area, ...]:
+    tree = listing.tree
+    nodes = tree.children(listing.folder if folder == TOP else folder)
+    order = nodes[tree.size[nodes].argsort()[::-1]]
+    found = [
+        Area(
+            tree.name(n),
+            int(tree.size[n]),
+            Sort.FOLDERS if tree.is_folder(n) else sort_of(tree.name(n)),
+            n if depth == 0 else 0,
+            _in_archive(listing, n, depth=1) if depth == 0 and tree.is_folder(n) else (),
+        )
+        for n in order[: _MOST + 1].tolist()
+    ]
+    rest = order[_MOST + 1 :]
+    return _largest(found, more=len(rest), size=int(tree.size[rest].sum()))
+
+
+def _largest(areas: Iterable[Area], *, more: int = 0, size: int = 0) -> tuple[Area, ...]:
+    """The largest ones in their order, and one for all others with ``more`` that are not even listed."""
+    ordered = sorted((area for area in areas if area.size > 0), key=lambda area: -area.size)
+    rest = ordered[_MOST:]
+    kept = ordered[:_MOST]
+    count, total = len(rest) + more, sum(area.size for area in rest) + size
+    if count and total:
+        kept.append(Area(f"{count:,} smaller ones", total, Sort.OTHER))
+        kept.sort(key=lambda area: -area.size)
+    return tuple(kept)
+
+
+def placed(areas: Sequence[Area], width: float, height: float, *, title: float, gap: float) -> list[Placed]:
+    """Where each area goes in a frame; those in a folder stand inside of it.
+
+    Args:
+        title: room for a folder's name above what is in it.
+        gap: room around what is in it.
+    """
+    found = []
+    for outer in _in_frame(areas, 0, 0, width, height, depth=0):
+        found.append(outer)
+        inner_width, inner_height = outer.width - 2 * gap, outer.height - title - gap
+        if outer.area.below and inner_width > title and inner_height > title:
+            found += _in_frame(outer.area.below, outer.x + gap, outer.y + title, inner_width, inner_height, depth=1)
+    return found
+
+
+def _in_frame(areas: Sequence[Area], x: float, y: float, width: float, height: float, *, depth: int) -> list[Placed]:
+    if not areas or width <= 0 or height <= 0:
+        return []
+    sizes = squarify.normalize_sizes([area.size for area in areas], width, height)
+    places = squarify.squarify(sizes, x, y, width, height)
+    return [
+        Placed(area, place["x"], place["y"], place["dx"], place["dy"], depth)
+        for area, place in zip(areas, places, strict=True)
+    ]

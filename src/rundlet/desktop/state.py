@@ -1,0 +1,211 @@
+"""What the window's state is made of: a place, a choice, an open archive, and what is set up on the two desks."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rundlet.core.files.presets import PackWay
+from rundlet.core.files.scan import LeaveOut
+from rundlet.core.formats.base import ArchiveReader, Catalog, FormatInfo, WriteOptions, joined
+from rundlet.core.formats.detect import WRITABLE, by_id
+from rundlet.core.formats.tree import ArchiveTree
+from rundlet.core.plans.pack import PackClash
+from rundlet.core.plans.unpack import UnpackClash
+from rundlet.desktop.models.listing import sorts_of
+
+_PARTIAL_SECONDS = 0.5
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where the window stands.
+
+    Attributes:
+        folder: the folder on the disk.
+        archive: the archive in it that was gone into, or None.
+        inner: the folder in the archive, "" for its top.
+        outer: where an archive within another one was gone into; its file is a private copy then.
+    """
+
+    folder: Path
+    archive: Path | None = None
+    inner: str = ""
+    outer: Place | None = None
+
+    @property
+    def in_archive(self) -> bool:
+        """Whether this is inside an archive."""
+        return self.archive is not None
+
+    def up(self) -> Place:
+        """The place above."""
+        if self.inner:
+            return replace(self, inner=self.inner.rpartition("/")[0])
+        if self.outer is not None:
+            return self.outer
+        if self.archive is not None:
+            return Place(self.archive.parent)
+        return Place(self.folder.parent)
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """What is chosen, counted.
+
+    Attributes:
+        nodes: the chosen rows of the listing.
+        items: how many things are chosen, those in other folders too.
+        files: files in all of them, folders counted through.
+        size: their bytes.
+        counting: whether folders are still being counted.
+        elsewhere: how many of the items lie in other folders.
+        folders: how many folders the items lie in.
+    """
+
+    nodes: tuple[int, ...] = ()
+    items: int = 0
+    files: int = 0
+    size: int = 0
+    counting: bool = False
+    elsewhere: int = 0
+    folders: int = 0
+
+
+@dataclass(slots=True)
+class OpenArchive:
+    """An archive that the window is in; ``is_loose`` when its content is to go into a folder of its own."""
+
+    path: Path
+    reader: ArchiveReader
+    tree: ArchiveTree
+    sorts: NDArray[np.int64]
+    is_loose: bool
+    password: str = field(default="", repr=False)
+
+
+@dataclass(slots=True)
+class PackDesk:
+    """What packing would do, as far as it is chosen by the person.
+
+    Attributes:
+        stem: the name without its ending.
+        stem_is_ours: whether it was suggested and may change with the choice.
+        folder: where the archive goes; None for the folder one stands in.
+        clash: what becomes of the name when it is taken.
+        password, hide_names: the lock; no password means none.
+        lock_wanted: whether a lock was asked for, so that nothing is packed before its password is settled.
+        part_size: bytes of each part, or 0.
+        limit: bytes that the archive must fit into, or 0.
+        leave_out, exclude: what is left out.
+        follow: whether what links lead to is packed in their place.
+        each: whether each thing that is chosen gets an archive of its own, named after it.
+        read_back, trash: what happens when it is written.
+    """
+
+    info: FormatInfo = field(default_factory=lambda: WRITABLE[0].info)
+    level: int = field(default_factory=lambda: WRITABLE[0].info.default_level)
+    stem: str = ""
+    stem_is_ours: bool = True
+    folder: Path | None = None
+    clash: PackClash = PackClash.RENAME
+    password: str = field(default="", repr=False)
+    hide_names: bool = False
+    lock_wanted: bool = False
+    part_size: int = 0
+    limit: int = 0
+    leave_out: LeaveOut = LeaveOut.NOTHING
+    exclude: tuple[str, ...] = ()
+    follow: bool = False
+    each: bool = False
+    read_back: bool = True
+    trash: bool = False
+
+    @property
+    def way(self) -> PackWay:
+        """What of it can be kept under a name."""
+        return PackWay(
+            self.info.id,
+            self.level,
+            self.part_size,
+            self.limit,
+            LeaveOut.HIDDEN in self.leave_out,
+            LeaveOut.EMPTY_FOLDERS in self.leave_out,
+            self.exclude,
+            self.follow,
+            self.each,
+            self.read_back,
+            self.trash,
+        )
+
+    def take(self, way: PackWay) -> None:
+        """Choose what was kept."""
+        self.info = by_id(way.fmt).info
+        self.level = self.info.level_for(way.level)
+        self.part_size, self.limit = way.part_size, way.limit
+        self.leave_out = LeaveOut.HIDDEN if way.hidden else LeaveOut.NOTHING
+        self.leave_out |= LeaveOut.EMPTY_FOLDERS if way.empty else LeaveOut.NOTHING
+        self.exclude, self.follow, self.each = way.exclude, way.follow, way.each
+        self.read_back, self.trash = way.read_back, way.trash
+
+    @property
+    def lock_is_open(self) -> bool:
+        """Whether a lock is asked for whose password is not settled yet."""
+        return self.lock_wanted and self.info.can_lock and not self.password
+
+    @property
+    def options(self) -> WriteOptions:
+        """How the archive is written."""
+        password = self.password if self.info.can_lock else ""
+        return WriteOptions(
+            self.level, password=password, hide_names=bool(password) and self.hide_names and self.info.can_hide_names
+        )
+
+
+class Afterwards(StrEnum):
+    """What becomes of an archive that was unpacked."""
+
+    STAYS = "stays"
+    TRASH = "trash"
+    INTO = "into"
+
+
+@dataclass(slots=True)
+class UnpackDesk:
+    """What unpacking would do, as far as it is chosen by the person; ``folder`` as in :class:`PackDesk`.
+
+    Attributes:
+        rules: other rules for single names, by where they would land in the folder.
+        after: what becomes of the archive when all went well.
+    """
+
+    folder: Path | None = None
+    own_folder: bool = True
+    keep_folders: bool = True
+    on_clash: UnpackClash = UnpackClash.RENAME
+    rules: dict[tuple[str, ...], UnpackClash] = field(default_factory=dict)
+    after: Afterwards = Afterwards.STAYS
+
+
+class Partial:
+    """Gathers what is found of an archive and shows it twice a second; lives in the working thread."""
+
+    def __init__(self, show: Callable[[ArchiveTree, NDArray[np.int64]], None]) -> None:
+        self._show = show
+        self._catalogs: list[Catalog] = []
+        self._next = time.monotonic() + _PARTIAL_SECONDS
+
+    def add(self, catalog: Catalog) -> None:
+        """Take some more entries."""
+        self._catalogs.append(catalog)
+        if time.monotonic() >= self._next:
+            self._catalogs = [joined(self._catalogs)]
+            tree = ArchiveTree(self._catalogs[0])
+            self._show(tree, sorts_of(tree))
+            self._next = time.monotonic() + _PARTIAL_SECONDS

@@ -1,0 +1,148 @@
+"""The trial in the window: started anew with every choice, told point by point, never in the way."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from rundlet.core.errors import RundletError
+from rundlet.core.formats.base import PackItem
+from rundlet.core.jobs.job import Job
+from rundlet.core.plans.pack import items_of
+from rundlet.core.work.trial import Point, Sample, take_sample, that_fits, trial, with_reading_back, worth_showing
+from rundlet.desktop.background import Background, Latest
+from rundlet.desktop.state import PackDesk
+from rundlet.desktop.workspace import Workspace
+
+_WAIT_MS = 350  # a choice that stands so long is worth trying
+
+Choice = tuple[str, int]
+
+
+class Trials(QObject):
+    """What is known of how well and how quickly the chosen files pack.
+
+    Signals:
+        changed: there is something new.
+
+    Attributes:
+        enabled: whether anything is tried at all.
+        held: asked before a trial is begun; one that is held waits a little longer.
+        sample: what is tried; None before it was read.
+        running: whether more points are on their way.
+    """
+
+    changed = Signal()
+
+    def __init__(self, workspace: Workspace, background: Background) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self._background = background
+        self._task = Latest(background)
+        self._timer = QTimer(self)
+        self._timer.setSingleShot(True)
+        self._timer.setInterval(_WAIT_MS)
+        self._timer.timeout.connect(self._start)
+        self._tried: object = None
+        self.enabled = True
+        self.held: Callable[[], bool] = bool
+        self._points: dict[Choice, Point] = {}
+        self.sample: Sample | None = None
+        self.running = False
+        workspace.choice_changed.connect(self._again)
+        workspace.pack_changed.connect(self._again)
+
+    @property
+    def points(self) -> dict[Choice, Point]:
+        """The newest point of each format and level, with the time for reading it back where that is asked for."""
+        sample, desk = self.sample, self._workspace.pack
+        if sample is None or not (desk.read_back or desk.trash):
+            return self._points
+        return {choice: with_reading_back(point, sample) for choice, point in self._points.items()}
+
+    @property
+    def point(self) -> Point | None:
+        """The point of the chosen format and level."""
+        desk = self._workspace.pack
+        return self.points.get((desk.info.id, desk.level))
+
+    @property
+    def best(self) -> set[Choice]:
+        """The choices that no other beats in both time and size."""
+        return worth_showing(list(self.points.values()))
+
+    def fitting(self, limit: int) -> Point | None:
+        """The quickest choice that fits a limit of so many bytes, among formats that can do all else that is asked."""
+        desk = self._workspace.pack
+        points = [p for p in self.points.values() if not desk.password or p.fmt in ("zip", "7z")]
+        return that_fits(points, limit)
+
+    @property
+    def at_rest(self) -> bool:
+        """Whether nothing is tried and nothing is about to be."""
+        return not self.running and not self._timer.isActive()
+
+    def stop(self) -> None:
+        """Try nothing any more."""
+        self.enabled = False
+        self._timer.stop()
+        self._task.drop()
+
+    def _asked(self) -> tuple[object, ...]:
+        desk = self._workspace.pack
+        return (self._workspace.chosen_paths(), desk.leave_out, desk.exclude, desk.follow)
+
+    def _again(self, _: object = None) -> None:
+        if not self.enabled or self._asked() == self._tried:
+            return
+        self._tried = self._asked()
+        self._task.drop()
+        self._points, self.sample, self.running = {}, None, False
+        self.changed.emit()
+        if self._workspace.chosen_paths():
+            self._timer.start()
+        else:
+            self._timer.stop()
+
+    def _start(self) -> None:
+        if self.held():
+            self._timer.start()
+            return
+        paths, desk, asked = self._workspace.chosen_paths(), self._workspace.pack, self._tried
+        leave_out, exclude, follow = desk.leave_out, desk.exclude, desk.follow
+
+        def work(job: Job) -> None:
+            items: list[PackItem] = items_of(
+                paths, exclude=exclude, leave_out=leave_out, follow=follow, tick=job.checkpoint
+            )
+            sample = take_sample(items, job)
+            self._background.tell(lambda: self._sampled(asked, sample))
+            for point in trial(sample, job):
+                self._background.tell(lambda point=point: self._add(asked, point))  # type: ignore[misc]
+
+        self.running = True
+        self._task.run(work, done=self._ended, failed=self._ended)
+
+    def _sampled(self, asked: object, sample: Sample) -> None:
+        if asked == self._tried:
+            self.sample = sample
+            self.changed.emit()
+
+    def _add(self, asked: object, point: Point) -> None:
+        if asked == self._tried:
+            self._points[point.fmt, point.level] = point
+            self.changed.emit()
+
+    def _ended(self, outcome: object) -> None:
+        self.running = False
+        if isinstance(outcome, BaseException) and not isinstance(outcome, RundletError):
+            self._points = {}
+        self.changed.emit()
+
+
+def parts_for(desk: PackDesk, point: Point | None) -> int | None:
+    """How many parts an archive will be in, about; None while that is not known."""
+    if point is None or not desk.part_size:
+        return None
+    return max(-(-point.size // desk.part_size), 1)

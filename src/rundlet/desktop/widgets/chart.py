@@ -1,0 +1,265 @@
+"""The trial chart: every format and level as a point, time across and size upwards, with the limit as a line."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
+
+from rundlet.core import text
+from rundlet.core.work.trial import Point
+from rundlet.desktop.theme.theme import theme
+
+_LEAST_SECONDS = 0.02
+_TICKS = (0.1, 0.3, 1, 3, 10, 30, 60, 300, 1800, 7200)
+_ROOM = 0.08  # above and below the points, as a share of the height
+_FLAT = 0.05  # sizes that differ by less, as a share of the largest, are shown in as much room as this
+_NEAR = 3  # how near to a point a click must be, in radii
+_FAINT = 0.4
+_SMALL = 0.7
+
+
+@dataclass(frozen=True, slots=True)
+class Picture:
+    """What the chart shows.
+
+    Attributes:
+        points: all that are known.
+        best: those that are not beaten in both time and size; the others are faint.
+        chosen: the chosen format and level.
+        before: bytes before packing.
+        limit: bytes that the archive must fit into, or 0.
+    """
+
+    points: tuple[Point, ...] = ()
+    best: frozenset[tuple[str, int]] = frozenset()
+    chosen: tuple[str, int] = ("", 0)
+    before: int = 0
+    limit: int = 0
+
+
+class Chart(QWidget):
+    """A click, or the arrow keys, choose a point."""
+
+    chosen = Signal(str, int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._picture = Picture()
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Trial: size and time of every format and level")
+
+    def show_picture(self, picture: Picture) -> None:
+        """Show other points."""
+        self._picture = picture
+        known = {(p.fmt, p.level): p for p in picture.points}
+        self.setAccessibleDescription(point_words(known[picture.chosen]) if picture.chosen in known else "")
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(theme.sizes.how_least, theme.sizes.chart)
+
+    # Where things are
+
+    def _area(self) -> QRectF:
+        s = theme.sizes
+        return QRectF(self.rect()).adjusted(s.chart_left, s.gap, -s.gap, -s.chart_below)
+
+    def _scales(self) -> tuple[float, float, float, float]:
+        """The least and most time (as logarithms) and size."""
+        points = self._picture.points
+        times = [math.log10(max(p.seconds, _LEAST_SECONDS)) for p in points]
+        packed = [p.size for p in points if p.level] or [p.size for p in points]  # "as is" stands at the upper edge
+        sizes = packed + ([self._picture.limit] if self._limit_is_near() else [])
+        spread = max(sizes) - min(sizes)
+        room = max(spread * _ROOM if spread > max(sizes) * _FLAT else max(sizes) * _FLAT, 1)
+        return min(times) - 0.1, max(times) + 0.15, max(min(sizes) - room, 0), max(sizes) + room
+
+    def _limit_is_near(self) -> bool:
+        """Whether the limit is among the sizes; a far one would press all points into a line."""
+        picture = self._picture
+        if not picture.limit or not picture.points:
+            return False
+        sizes = [p.size for p in picture.points if p.level] or [p.size for p in picture.points]
+        return min(sizes) * 0.7 <= picture.limit <= max(sizes) * 1.3
+
+    def place(self, point: Point) -> QPointF:
+        """Where a point is painted."""
+        area = self._area()
+        x0, x1, y0, y1 = self._scales()
+        x = (math.log10(max(point.seconds, _LEAST_SECONDS)) - x0) / (x1 - x0)
+        y = min((point.size - y0) / (y1 - y0), 1.0)
+        return QPointF(area.left() + x * area.width(), area.bottom() - y * area.height())
+
+    def _nearest(self, at: QPointF) -> Point | None:
+        points = self._picture.points
+        if not points:
+            return None
+
+        def away(point: Point) -> float:
+            there = self.place(point) - at
+            faint = (point.fmt, point.level) not in self._picture.best
+            return math.hypot(there.x(), there.y()) + (theme.sizes.dot if faint else 0)
+
+        nearest = min(points, key=away)
+        return nearest if away(nearest) <= _NEAR * theme.sizes.dot else None
+
+    # Choosing
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        point = self._nearest(event.position())
+        if point is not None:
+            self.chosen.emit(point.fmt, point.level)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        step = {Qt.Key.Key_Right: 1, Qt.Key.Key_Up: 1, Qt.Key.Key_Left: -1, Qt.Key.Key_Down: -1}.get(event.key())  # type: ignore[call-overload]
+        order = sorted(
+            (p for p in self._picture.points if (p.fmt, p.level) in self._picture.best or self._is_chosen(p)),
+            key=lambda p: p.seconds,
+        )
+        if step is None or not order:
+            super().keyPressEvent(event)
+            return
+        now = next((i for i, p in enumerate(order) if self._is_chosen(p)), 0)
+        point = order[min(max(now + step, 0), len(order) - 1)]
+        self.chosen.emit(point.fmt, point.level)
+
+    def _is_chosen(self, point: Point) -> bool:
+        return (point.fmt, point.level) == self._picture.chosen
+
+    def event(self, event: QEvent) -> bool:
+        if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
+            point = self._nearest(QPointF(event.pos()))
+            QToolTip.showText(event.globalPos(), point_words(point) if point is not None else "", self)
+            return True
+        return super().event(event)
+
+    # Painting
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(theme.font(theme.sizes.small))
+        if not self._picture.points:
+            painter.setPen(theme.color("soft"))
+            painter.drawText(self._area(), Qt.AlignmentFlag.AlignCenter, "Trying a sample …")
+            return
+        self._paint_axes(painter)
+        self._paint_limit(painter)
+        self._paint_family(painter)
+        for point in sorted(self._picture.points, key=self._is_chosen):
+            self._paint_point(painter, point)
+            if self._is_chosen(point):
+                self._paint_name(painter, point)
+        if self.hasFocus():
+            painter.setPen(QPen(theme.color("wine"), theme.sizes.edge))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(self.rect().adjusted(0, 0, -1, -1), theme.sizes.corner, theme.sizes.corner)
+
+    def _paint_axes(self, painter: QPainter) -> None:
+        area = self._area()
+        x0, x1, y0, y1 = self._scales()
+        metrics = painter.fontMetrics()
+        for share in (0.0, 0.5, 1.0):
+            y = area.bottom() - share * area.height()
+            painter.setPen(QPen(theme.color("line"), theme.sizes.edge))
+            painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
+            painter.setPen(theme.color("soft"))
+            words = text.size(round(y0 + share * (y1 - y0)))
+            box = QRectF(0, y - metrics.height() / 2, area.left() - theme.sizes.space, metrics.height())
+            painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words)
+        last = area.left() - theme.sizes.gap
+        for seconds in _TICKS:
+            x = area.left() + (math.log10(seconds) - x0) / (x1 - x0) * area.width()
+            words = (
+                f"{seconds:g} s"
+                if seconds < 60
+                else f"{seconds // 60:g} min"
+                if seconds < 3600
+                else f"{seconds // 3600:g} h"
+            )
+            width = metrics.horizontalAdvance(words)
+            if area.left() <= x <= area.right() and x - width / 2 > last + theme.sizes.gap:
+                painter.drawText(QPointF(x - width / 2, area.bottom() + metrics.height()), words)
+                last = x + width / 2
+        painter.drawText(
+            QRectF(area.left(), self.height() - metrics.height() - 1, area.width(), metrics.height()),
+            Qt.AlignmentFlag.AlignCenter,
+            "time to pack →   lower is smaller",
+        )
+
+    def _paint_limit(self, painter: QPainter) -> None:
+        if not self._limit_is_near():
+            return
+        area = self._area()
+        _, _, y0, y1 = self._scales()
+        y = area.bottom() - (self._picture.limit - y0) / (y1 - y0) * area.height()
+        painter.setPen(QPen(theme.color("slate"), theme.sizes.mark / 2, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
+        words = f"must fit {text.size(self._picture.limit)}"
+        painter.drawText(
+            QPointF(area.right() - painter.fontMetrics().horizontalAdvance(words), y - theme.sizes.space), words
+        )
+
+    def _paint_family(self, painter: QPainter) -> None:
+        """A line through the levels of the chosen format, and its name."""
+        family = sorted((p for p in self._picture.points if p.fmt == self._picture.chosen[0]), key=lambda p: p.level)
+        path = QPainterPath()
+        for i, point in enumerate(family):
+            path.moveTo(self.place(point)) if not i else path.lineTo(self.place(point))
+        painter.setPen(QPen(theme.color(_token(self._picture.chosen[0])), theme.sizes.edge))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPath(path)
+
+    def _paint_name(self, painter: QPainter, point: Point) -> None:
+        """What the chosen point is called, beside it."""
+        words = f"{point.fmt} {point.level}"
+        width = painter.fontMetrics().horizontalAdvance(words)
+        at = self.place(point) + QPointF(theme.sizes.dot + theme.sizes.gap, theme.sizes.space)
+        if at.x() + width > self._area().right():
+            at.setX(self.place(point).x() - width - theme.sizes.dot - theme.sizes.gap)
+        painter.setPen(theme.color("ink"))
+        painter.drawText(at, words)
+
+    def _paint_point(self, painter: QPainter, point: Point) -> None:
+        s = theme.sizes
+        at, radius = self.place(point), s.dot / 2
+        color = theme.color(_token(point.fmt))
+        if (point.fmt, point.level) not in self._picture.best and not self._is_chosen(point):
+            color = theme.faint(_token(point.fmt), _FAINT)
+            radius *= _SMALL
+        painter.setPen(Qt.PenStyle.NoPen)
+        if self._is_chosen(point):
+            painter.setPen(QPen(theme.color("ink"), s.mark * 0.7))
+            radius = s.dot
+        painter.setBrush(color)
+        box = QRectF(at.x() - radius, at.y() - radius, 2 * radius, 2 * radius)
+        if point.fmt == "zip":
+            painter.drawEllipse(box)
+        elif point.fmt == "7z":
+            painter.drawRect(box)
+        else:
+            painter.drawPolygon(
+                [
+                    box.topLeft() + QPointF(radius, -1),
+                    box.bottomRight() + QPointF(1, 0),
+                    box.bottomLeft() + QPointF(-1, 0),
+                ]
+            )
+
+
+def _token(fmt: str) -> str:
+    """Colour goes with the shape: zip round, 7z square, tar three-cornered."""
+    return {"zip": "wine", "7z": "oak"}.get(fmt, "moss")
+
+
+def point_words(point: Point) -> str:
+    """A point in words."""
+    roughly = "Roughly" if point.rough else "About"
+    return (
+        f"{point.fmt}, level {point.level}: {roughly.lower()} {text.size(point.size)} in {text.duration(point.seconds)}"
+    )

@@ -1,0 +1,291 @@
+"""The list and the cards of what lies in a place. Both show one model and share one choice."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from PySide6.QtCore import (
+    QEvent,
+    QItemSelection,
+    QItemSelectionModel,
+    QItemSelectionRange,
+    QModelIndex,
+    QPersistentModelIndex,
+    QPoint,
+    QSize,
+    Qt,
+    QTimer,
+    Signal,
+)
+from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QListView, QMenu, QTreeView
+
+from rundlet.core.jobs.turns import first
+from rundlet.desktop.delegates.rows import RowDelegate
+from rundlet.desktop.delegates.thumbs import ThumbDelegate
+from rundlet.desktop.models.entries import EntryModel
+from rundlet.desktop.models.listing import COLUMNS, TOP, DiskListing
+from rundlet.desktop.peeking import Thumbs
+from rundlet.desktop.theme.theme import theme
+
+Index = QModelIndex | QPersistentModelIndex
+_Flag = QItemSelectionModel.SelectionFlag
+_ORDER_WORDS = {"name": "name", "kind": "kind", "size": "size", "share": "share", "changed": "time of change"}
+_TO_THE_END = 10_000  # rows; more would keep the view busy for too long
+_PLAIN = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
+
+
+def _command(
+    view: EntryView | ThumbView, index: Index, event: QEvent | None
+) -> QItemSelectionModel.SelectionFlag | None:
+    """What a click does to the choice where it is not the usual thing; None where it is."""
+    if isinstance(event, QMouseEvent):
+        if not index.isValid():
+            held = event.type() == QEvent.Type.MouseMove  # a band is being drawn
+            return None if held else _Flag.NoUpdate
+        if event.type() == QEvent.Type.MouseButtonPress and view.in_tick(index, event.position().toPoint()):
+            return _Flag.Toggle | _Flag.Rows
+        if event.type() == QEvent.Type.MouseButtonRelease and view.in_tick(index, event.position().toPoint()):
+            return _Flag.NoUpdate
+    return None
+
+
+def _takes_key(view: EntryView | ThumbView, event: QKeyEvent) -> bool:
+    """Whether a key goes in or asks for a look; a name that is being typed keeps its keys."""
+    if view.state() == QAbstractItemView.State.EditingState:
+        return True
+    if event.modifiers() not in _PLAIN:
+        return False
+    if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+        if view.currentIndex().isValid():
+            view.entered.emit(view.entries.node(view.currentIndex()))
+        return True
+    if event.key() == Qt.Key.Key_End:
+        view.entries.fetch_to(_TO_THE_END)
+        return False
+    if event.key() == Qt.Key.Key_Space:
+        view.look_wanted.emit()
+        return True
+    return False
+
+
+class EntryView(QTreeView):
+    """The list. A click in a tick box adds or takes back one row; a click beside all rows loses no choice.
+
+    Signals:
+        entered: with the node that is to be gone into.
+        look_wanted: the current row is to be shown, or no longer.
+    """
+
+    entered = Signal(int)
+    look_wanted = Signal()
+
+    def __init__(self, model: EntryModel) -> None:
+        super().__init__()
+        self._delegate = RowDelegate(ticks=True)
+        self.entries = model
+        self.setModel(model)
+        # A header asks for every row whether it is chosen, each time that it is painted; ours has no use for that.
+        self.header().setSelectionModel(QItemSelectionModel(model, self))
+        self.setItemDelegate(self._delegate)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setDragEnabled(True)
+        self.setUniformRowHeights(True)
+        self.setSortingEnabled(True)
+        self.setExpandsOnDoubleClick(False)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setAccessibleName("Files and folders")
+        self.sortByColumn(0, Qt.SortOrder.AscendingOrder)
+        self.doubleClicked.connect(self._enter)
+        self._lay_out_header()
+
+    def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
+        command = _command(self, index, event)
+        return super().selectionCommand(index, event) if command is None else command
+
+    def in_tick(self, index: Index, at: QPoint) -> bool:
+        """Whether a point is in the tick box of a row."""
+        if index.column() != 0:
+            return False
+        s = theme.sizes
+        return self._delegate.tick_rect(self.visualRect(index)).adjusted(-s.space, -s.gap, s.space, s.gap).contains(at)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if not _takes_key(self, event):
+            super().keyPressEvent(event)
+
+    def rowsInserted(self, parent: Index, start: int, end: int) -> None:
+        """Rows that come later belong to a choice of everything."""
+        super().rowsInserted(parent, start, end)
+        if not parent.isValid() and self._rows_chosen() == start:
+            QTimer.singleShot(
+                0, lambda: self._choose_all_there(start)
+            )  # while rows come, the view must not be asked for anything
+
+    def _rows_chosen(self) -> int:
+        runs = self.selectionModel().selection().toList()
+        return sum(run.height() for run in runs if run.left() == 0 and not run.parent().isValid())
+
+    def _choose_all_there(self, before: int) -> None:
+        top = QModelIndex()
+        if self._rows_chosen() != before:
+            return
+        last = self.entries.index(self.entries.rowCount(top) - 1, self.entries.columnCount(top) - 1)
+        selection = QItemSelection(self.entries.index(0, 0), last)
+        self.selectionModel().select(selection, _Flag.Select | _Flag.Rows)
+
+    def _enter(self, index: QModelIndex) -> None:
+        if index.isValid():
+            self.entered.emit(self.entries.node(index))
+
+    def chosen_nodes(self) -> list[int]:
+        """The nodes of all selected rows, run by run; when all top rows are, those not yet asked for are too."""
+        top: list[int] = []
+        below: list[int] = []
+        for run in self.selectionModel().selection().toList():
+            if run.left() == 0:
+                nodes = below if run.parent().isValid() else top
+                nodes += self.entries.nodes_between(run.parent(), run.top(), run.bottom())
+        if self.entries.listing is not None and top and len(top) == self.entries.rowCount():
+            top = list(self.entries.listing.children(TOP))
+        return top + below
+
+    def choose_nodes(self, nodes: Iterable[int]) -> None:
+        """Select rows, and no others; the first becomes the current one."""
+        entries = self.entries
+        by_parent: dict[int, list[int]] = {}
+        first = -1
+        for node in nodes:
+            row = entries.row_of(node)
+            if row >= 0 and entries.listing is not None:
+                by_parent.setdefault(entries.listing.parent_of(node), []).append(row)
+                first = node if first < 0 else first
+        top = by_parent.get(TOP, [])
+        if top and entries.listing is not None and len(top) < len(entries.listing.children(TOP)):
+            entries.fetch_to(max(top))  # where all are chosen, those that come later are without asking
+        selection = QItemSelection()
+        for parent, rows in by_parent.items():
+            self._add_runs(selection, entries.index_of(parent), sorted(rows))
+        current = entries.index_of(first) if first >= 0 else QModelIndex()
+        self.selectionModel().setCurrentIndex(current, _Flag.NoUpdate)
+        self.selectionModel().select(selection, _Flag.ClearAndSelect)
+        self.scrollTo(current)
+
+    def _add_runs(self, selection: QItemSelection, parent: QModelIndex, rows: list[int]) -> None:
+        """Rows as runs: a selection of many single rows takes very long."""
+        last_column = self.entries.columnCount() - 1
+        there = self.entries.rowCount(parent)
+        at = 0
+        while at < len(rows) and rows[at] < there:
+            end = at
+            while end + 1 < len(rows) and rows[end + 1] == rows[end] + 1 and rows[end + 1] < there:
+                end += 1
+            begin_index = self.entries.index(rows[at], 0, parent)
+            selection.append(QItemSelectionRange(begin_index, self.entries.index(rows[end], last_column, parent)))
+            at = end + 1
+
+    def selectAll(self) -> None:
+        """Everything that is there to be seen; in one run where nothing stands below other rows."""
+        listing = self.entries.listing
+        with first():
+            top = listing.children(TOP) if listing is not None else ()
+            # Folders come first: where the first row is none, no row is opened in its place.
+            if isinstance(listing, DiskListing) or (listing is not None and top and not listing.is_folder(top[0])):
+                selection = QItemSelection()
+                self._add_runs(selection, QModelIndex(), list(range(self.entries.rowCount())))
+                self.selectionModel().select(selection, _Flag.ClearAndSelect)
+            else:
+                super().selectAll()
+
+    def doItemsLayout(self) -> None:
+        """Qt asks for every row that is there; other threads step aside meanwhile."""
+        with first():
+            super().doItemsLayout()
+
+    def _lay_out_header(self) -> None:
+        header = self.header()
+        header.setAccessibleName("Columns of the list")
+        header.setStretchLastSection(False)
+        header.setSectionsMovable(False)
+        header.setMinimumSectionSize(theme.sizes.control)
+        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        header.customContextMenuRequested.connect(self._offer_orders)
+        samples = {1: "GeoJSON map ", 2: "1000.0 kB ", 3: "Share of most", 4: "29/12/2031 "}
+        for column, sample in samples.items():
+            header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
+            header.resizeSection(column, theme.text_width(sample) + 2 * theme.sizes.gap)
+
+    def order_menu(self) -> QMenu:
+        """Every order that the list can be put in, also by what has no column where it is narrow."""
+        menu = QMenu(self)
+        for column, key in enumerate(COLUMNS):
+            action = menu.addAction(f"Sort by {_ORDER_WORDS[key]}")
+            action.setData(column)
+            action.triggered.connect(self._order_chosen)
+        return menu
+
+    def _offer_orders(self, at: QPoint) -> None:
+        self.order_menu().popup(self.header().mapToGlobal(at))
+
+    def _order_chosen(self) -> None:
+        column = self.sender().data()  # type: ignore[attr-defined]
+        largest_first = COLUMNS[column] in ("size", "share", "changed")
+        self.sortByColumn(column, Qt.SortOrder.DescendingOrder if largest_first else Qt.SortOrder.AscendingOrder)
+
+
+class ThumbView(QListView):
+    """The cards, with the same signals and the same rules as the list."""
+
+    entered = Signal(int)
+    look_wanted = Signal()
+
+    def __init__(self, beside: EntryView, thumbs: Thumbs) -> None:
+        super().__init__()
+        self.entries = beside.entries
+        self._delegate = ThumbDelegate(self.entries, thumbs)
+        self.setModel(self.entries)
+        self.setSelectionModel(beside.selectionModel())
+        self.setItemDelegate(self._delegate)
+        self.setViewMode(QListView.ViewMode.IconMode)
+        self.setMovement(QListView.Movement.Static)
+        self.setResizeMode(QListView.ResizeMode.Adjust)
+        self.setUniformItemSizes(True)
+        self.setDragEnabled(True)
+        self.setAcceptDrops(False)
+        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.setAccessibleName("Files and folders as small pictures")
+        self.doubleClicked.connect(self._enter)
+        thumbs.arrived.connect(self._arrived)
+
+    def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
+        command = _command(self, index, event)
+        return (super().selectionCommand(index, event) if command is None else command) | _Flag.Rows
+
+    def in_tick(self, index: Index, at: QPoint) -> bool:
+        """Whether a point is in the tick box of a card."""
+        s = theme.sizes
+        return (
+            self._delegate.tick_rect(self.visualRect(index)).adjusted(-s.space, -s.space, s.space, s.space).contains(at)
+        )
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if not _takes_key(self, event):
+            super().keyPressEvent(event)
+
+    def viewportSizeHint(self) -> QSize:
+        return QSize(theme.sizes.thumb, theme.sizes.thumb)
+
+    def _enter(self, index: QModelIndex) -> None:
+        if index.isValid():
+            self.entered.emit(self.entries.node(index))
+
+    def _arrived(self, node: int) -> None:
+        if self.isVisible():
+            self.update(self.entries.index_of(node))

@@ -1,0 +1,297 @@
+"""Choosing what to pack or unpack: over several folders, by patterns, the others instead, among very many."""
+
+from __future__ import annotations
+
+import shutil
+import zipfile
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from PySide6.QtCore import QModelIndex, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLineEdit
+from pytestqt.qtbot import QtBot
+
+from rundlet.core.files.find import Wanted
+from rundlet.core.files.types import Sort
+from rundlet.core.formats.base import UNKNOWN
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
+from rundlet.core.jobs import turns
+from rundlet.desktop.models import entries
+from rundlet.desktop.models.listing import TOP, ArchiveListing, sorts_of
+from rundlet.desktop.window import Window
+from support import Raw, make_tree, pack_to, raw_zip
+from windows import CTRL, LEFT, NONE, chosen, click, files_in, middle, row
+
+
+def go_in(window: Window, settle, name: str) -> None:
+    QApplication.setDoubleClickInterval(5000)  # however slow the machine is
+    click(window, name)
+    QTest.mouseDClick(window.source.view.viewport(), LEFT, NONE, middle(window, name))
+    settle()
+
+
+def test_a_set_from_three_folders(window: Window, settle, stand, home: Path) -> None:
+    """P1: chosen here and there, counted together, packed together."""
+    work = home / "work"
+    files_in(work / "a", "one.txt two.txt three.txt")
+    files_in(work / "b" / "deep", "four.txt five.txt")
+    files_in(work, "six.txt")
+    stand(work)
+    source = window.source
+    click(window, "six.txt")
+    assert source.offers.keep.isVisible() and not source.offers.keep.isChecked()
+    source.offers.keep.click()
+    go_in(window, settle, "a")
+    click(window, "one.txt")
+    click(window, "three.txt", CTRL)
+    settle()
+    assert source.summary.text().startswith("From 2 folders: 3 items chosen · 3 files")
+    assert source.offers.elsewhere.text() == "1 item of it in 1 other folder"
+    window.workspace.up()
+    settle()
+    assert window.source.view.chosen_nodes() == [window.workspace.listing.node_of(work / "six.txt")]
+    click(window, "b", CTRL)
+    settle()
+    assert window.workspace.choice.items == 4
+    assert window.workspace.choice.files == 5
+    go_in(window, settle, "b")  # to choose in it, and so not all of it
+    assert chosen(window) == ["one.txt", "six.txt", "three.txt"]
+    click(window, "deep")
+    settle()
+    assert window.target.go.text() == "Pack 4 items"
+    assert window.workspace.choice.folders == 3
+    window.workspace.set_stem("all of it")
+    window.target.go.click()
+    settle()
+    reader = open_archive(work / "b" / "all of it.zip")
+    names = sorted(entry.path.rstrip("/") for entry in reader.catalog)
+    reader.close()
+    assert names == ["deep", "deep/five.txt", "deep/four.txt", "one.txt", "six.txt", "three.txt"]
+    source.offers.only_here.click()
+    assert chosen(window) == ["deep"]
+    assert not source.offers.elsewhere.isVisible()
+
+
+def test_a_choice_survives_going_in_and_coming_back(window: Window, settle, stand, home: Path) -> None:
+    work = home / "work"
+    files_in(work, "a.txt b.txt c.txt")
+    files_in(work / "in", "d.txt")
+    pack_to(work / "x.zip", [work / "a.txt"])
+    stand(work)
+    click(window, "a.txt")
+    click(window, "c.txt", CTRL)
+    for name in ("in", "x.zip"):
+        go_in(window, settle, name)
+        assert window.workspace.choice.items == 0
+        window.workspace.up()
+        settle()
+        assert chosen(window) == ["a.txt", "c.txt"]
+    for column in range(5):
+        window.source.view.sortByColumn(column, Qt.SortOrder.DescendingOrder)
+        assert chosen(window) == ["a.txt", "c.txt"]
+    QTest.keyClicks(window.finder, "b")
+    assert chosen(window) == ["a.txt", "c.txt"]
+    assert window.source.offers.only_shown.isVisible()
+    window.finder.clear()
+    assert len(window.source.view.chosen_nodes()) == 2
+    QTest.keyClick(window.source.view, Qt.Key.Key_A, CTRL | Qt.KeyboardModifier.ShiftModifier)
+    assert chosen(window) == ["b.txt", "in", "x.zip"]
+
+
+@pytest.mark.parametrize("where", ["disk", "zip"])
+def test_by_pattern_and_by_type(window: Window, settle, stand, home: Path, where: str) -> None:
+    """L3, U2: what was found is chosen with one press, and folders on the way to it bring nothing along."""
+    work = home / "work"
+    files_in(work, "Weir.csv ford.csv ford.txt photo.png")
+    files_in(work / "in", "weir_old.csv weir.md")
+    pack_to(home / "work.zip", [work / "in", *(p for p in work.iterdir() if p.is_file())])
+    stand(work if where == "disk" else home / "work.zip")
+    below = where == "zip"
+    cases = {
+        "*.csv": 3 if below else 2,
+        "weir": 3 if below else 1,
+        "weir *.csv": 2 if below else 1,
+        "f?rd.*": 2,
+        "*.nothing": 0,
+    }
+    for words, count in cases.items():
+        window.finder.setText(words)
+        assert window.source.offers.choose_shown.isVisible() == (count > 0), words
+        if count:
+            window.source.offers.choose_shown.click()
+            settle()
+            assert window.workspace.choice.items == window.workspace.choice.files == count, words
+        window.finder.clear()
+        window.source.view.clearSelection()
+    window.source.chips[Sort.TABLES].click()
+    window.source.offers.choose_shown.click()
+    window.source.chips[None].click()
+    settle()
+    assert window.workspace.choice.files == (3 if below else 2)
+    if below:
+        window.finder.setText("*.csv")
+        window.source.view.collapseAll()
+        click(window, "in")  # shown as the way to what was found in it, and stands for just that
+        settle()
+        assert (window.workspace.choice.items, window.workspace.choice.files) == (1, 1)
+        window.source.offers.choose_shown.click()
+        window.finder.clear()
+        settle()
+        shutil.rmtree(work)
+        window.workspace.plan_again()
+        settle()
+        window.target.go.click()
+        settle()
+        found = sorted(p.name for p in (home / "work").rglob("*") if p.is_file())
+        assert found == ["Weir.csv", "ford.csv", "weir_old.csv"]
+
+
+def test_a_folder_of_very_many_is_gone_into(tmp_path: Path) -> None:
+    """Its rows are put in order only when they are listed, by name and ending, whatever the archive's order."""
+    count = NATURAL_AT_MOST + 1
+    names = [f"many/{i * 7919 % count:05}.{'ab'[i % 2]}" for i in range(count)]
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw(name.encode(), b"") for name in [*names, "few/c.txt"]]))
+    reader = open_archive(tmp_path / "x.zip")
+    tree = ArchiveTree(reader.catalog)
+    reader.close()
+    listing = ArchiveListing(tree, ROOT, sorts_of(tree))
+    many, few = (listing.node_of(name) for name in ("many", "few"))
+    assert (listing.expands(TOP), listing.expands(many), listing.expands(few)) == (True, False, True)
+    steps = sorted(name.removeprefix("many/") for name in names)
+    assert [tree.name(node) for node in listing.children(many)] == steps
+    listing.sort("kind", descending=False)
+    assert [tree.name(node) for node in listing.children(many)] == sorted(steps, key=lambda name: name[-1])
+    listing.narrow("00017", None)
+    assert listing.expands(many)
+
+
+def test_what_is_not_counted_yet_counts_as_nothing(window: Window, settle, stand, home: Path) -> None:
+    files_in(home / "f" / "sub", "a.txt")
+    files_in(home / "f", "b.txt")
+    stand(home / "f")
+    listing = window.workspace.listing
+    listing.sizes[listing.folders[0] - 1] = UNKNOWN
+    window.workspace.choose((1, 2))
+    assert (window.workspace.choice.size, window.workspace.choice.counting) == (5000, True)
+
+
+def test_work_steps_aside_while_the_window_is_busy(monkeypatch: pytest.MonkeyPatch) -> None:
+    naps: list[float] = []
+    clock = iter(range(10**6))
+    monkeypatch.setattr(turns.time, "sleep", naps.append)
+    monkeypatch.setattr(turns.time, "monotonic", lambda: 100 + next(clock) * 0.01)
+    turns.interface_rests()
+    turns.step_aside()
+    assert not naps
+    turns.interface_wakes()
+    turns.step_aside()
+    assert 10 < len(naps) < 30  # one that is busy for very long is not waited for
+    turns.interface_wakes()
+    turns.interface_rests()
+    naps.clear()
+    turns.step_aside()
+    assert not naps
+
+
+def test_very_many_rows_come_as_they_are_reached(window: Window, settle, stand, home: Path, monkeypatch) -> None:
+    """A view asks for every row that is there, so they come step by step; a choice of everything is of everything."""
+    monkeypatch.setattr(entries, "STEP", 100)
+    with zipfile.ZipFile(home / "many.zip", "w") as out:
+        for number in range(1050):
+            out.writestr(f"entry {number}.txt", b"x")
+    stand(home / "many.zip")
+    model, view = window.source.model, window.source.view
+    assert model.rowCount() < 1050
+    before = model.rowCount()
+    QTest.keyClick(view, Qt.Key.Key_A, CTRL)
+    settle()
+    assert window.workspace.choice.items == 1050
+    view.verticalScrollBar().setValue(view.verticalScrollBar().maximum())
+    assert before < model.rowCount() < 1050
+    settle()
+    assert window.workspace.choice.items == 1050
+    click(window, "entry 7.txt")
+    assert window.workspace.choice.items == 1
+    view.choose_nodes([window.workspace.listing.node_of("entry 777.txt")])
+    settle()
+    assert window.workspace.choice.items == 1
+    assert row(window, "entry 777.txt").row() == 777
+    assert not model.canFetchMore(model.index(0, 0)) and model.canFetchMore(QModelIndex())
+    window.finder.setText("*10?9*")
+    assert model.rowCount() == 5
+    window.source.offers.choose_shown.click()
+    window.finder.clear()
+    settle()
+    assert window.workspace.choice.items == 6
+    window.target.go.click()
+    settle()
+    assert len(list((home / "many").iterdir())) == 6
+
+
+def test_a_folder_is_followed_as_it_changes(window: Window, qtbot: QtBot, settle, stand, home: Path) -> None:
+    """A1: what comes and goes is seen; what is chosen, found and counted stays."""
+    work = home / "work"
+    files_in(work, "a.txt b.txt c.csv")
+    files_in(work / "in", "d.txt")
+    window.workspace.follower.enabled = True
+    stand(work)
+    window.finder.setText("t")
+    click(window, "b.txt")
+    (work / "new.txt").write_bytes(b"new")
+    (work / "a.txt").unlink()
+    (work / "in" / "e.txt").write_bytes(b"12345")
+    model = window.source.model
+
+    def names() -> list[str]:
+        return [model.data(model.index(i, 0)) for i in range(model.rowCount())]
+
+    qtbot.waitUntil(lambda: names() == ["b.txt", "new.txt"], timeout=20_000)
+    settle()
+    assert chosen(window) == ["b.txt"]
+    assert window.finder.text() == "t"
+    window.finder.clear()
+    assert names() == ["in", "b.txt", "c.csv", "new.txt"]
+    assert model.record(row(window, "in")).size == 5005
+    window.shelf.actions["rename"].trigger()  # while a name is being typed, nothing is taken away from under it
+    editor = window.source.view.findChildren(QLineEdit)[-1]
+    (work / "later.txt").touch()
+    follower, held = window.workspace.follower, []
+    asks = follower.held
+    follower.held = lambda: held.append(asks()) or held[-1]
+    qtbot.waitUntil(lambda: len(held) > 1, timeout=20_000)
+    assert all(held)
+    assert editor.isVisible() and "later.txt" not in names()
+    QTest.keyClick(editor, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: "later.txt" in names(), timeout=20_000)
+    before = window.workspace.listing
+    window.workspace.refresh()
+    settle()
+    assert window.workspace.listing is before  # nothing came and nothing went
+
+
+def test_the_others_in_an_archive(window: Window, settle, stand, home: Path) -> None:
+    tree = make_tree(home)
+    pack_to(home / "x.zip", [tree])
+    stand(home / "x.zip")
+    window.workspace.enter(window.workspace.listing.node_of("tree"))
+    settle()
+    for name in ("tree/in", "tree/link"):
+        click(window, name, CTRL)
+    window.source.choose_others()
+    settle()
+    assert window.workspace.choice.items == 3
+    landed = {step.target[-1] for step in window.workspace.plan.steps}
+    assert landed == {"empty", "empty folder", "plain.txt"}
+
+
+@given(st.text("aAbB. ", max_size=12), st.lists(st.sampled_from(["a", "b", "*a", "?b*", "a*.b", "B"]), max_size=3))
+def test_what_is_wanted_holds_for_the_quick_look_too(name: str, words: list[str]) -> None:
+    wanted = Wanted.of(" ".join(words))
+    if wanted.fits(name):
+        assert wanted.literal in name.casefold()
+    assert wanted.fits(name) == all(Wanted.of(word).fits(name) for word in words)
+    assert bool(wanted) == bool(words)

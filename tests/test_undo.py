@@ -1,0 +1,141 @@
+"""The log and taking things back: exactly what a job put there, as long as it was not changed since."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import pytest
+
+from rundlet.core.errors import FileProblem, PlanError
+from rundlet.core.files.journal import Journal, Record, record_of
+from rundlet.core.files.trash import from_trash, trash_one
+from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.jobs.report import Report
+from rundlet.core.plans.pack import plan_pack
+from rundlet.core.plans.unpack import UnpackClash, plan_unpack
+from rundlet.core.work.pack import pack
+from rundlet.core.work.undo import undo, undo_words
+from rundlet.core.work.unpack import unpack
+from support import make_tree, pack_to, snapshot
+
+
+def unpacked(archive: Path, into: Path, journal: Journal, clash: UnpackClash = UnpackClash.RENAME) -> Record:
+    reader = open_archive(archive)
+    plan = plan_unpack(reader, into=into, on_clash=clash, keep_replaced=True)
+    record, puts = record_of(unpack(plan, reader), [archive], "words")
+    reader.close()
+    journal.add(record, puts)
+    return record
+
+
+def test_unpacking_is_taken_back_and_what_was_replaced_comes_back(tmp_path: Path, trash: Path) -> None:
+    tree = make_tree(tmp_path)
+    pack_to(tmp_path / "x.zip", [tree])
+    place = tmp_path / "place"
+    (place / "tree").mkdir(parents=True)
+    (place / "tree" / "plain.txt").write_text("mine, and dear to me")
+    (place / "tree" / "own.txt").write_text("no entry of the archive")
+    before = snapshot(place, times=False)
+    journal = Journal(tmp_path / "journal")
+    record = unpacked(tmp_path / "x.zip", place, journal, UnpackClash.REPLACE)
+    assert (trash / "plain.txt").read_text() == "mine, and dear to me"
+    assert {n: node.content for n, node in snapshot(tree).items()}.items() <= {
+        n: node.content for n, node in snapshot(place / "tree").items()
+    }.items()
+    assert undo_words(record) == "Take away what was unpacked into “place” and give back what was replaced"
+    report = undo(record, journal.puts(record))
+    assert not report.issues
+    assert snapshot(place, times=False) == before
+    journal.undone(record)
+    assert journal.records()[0].undone
+    with pytest.raises(PlanError, match="already"):
+        undo(journal.records()[0], [])
+
+
+def test_what_was_changed_since_stays(tmp_path: Path, trash: Path) -> None:
+    tree = make_tree(tmp_path)
+    pack_to(tmp_path / "x.7z", [tree], fmt="7z")
+    journal = Journal(tmp_path / "journal")
+    record = unpacked(tmp_path / "x.7z", tmp_path / "new" / "place", journal)
+    place = tmp_path / "new" / "place" / "tree"
+    (place / "plain.txt").write_text("edited")
+    (place / "in" / "deep" / "added.txt").write_text("added")
+    (place / "in" / "noise.bin").unlink()
+    report = undo(record, journal.puts(record))
+    assert sorted(path.name for path in (tmp_path / "new").rglob("*") if path.is_file()) == ["added.txt", "plain.txt"]
+    assert any("plain.txt: was changed since and stays" in str(issue) for issue in report.issues)
+    assert any("deep: stays, as something else is in it" in str(issue) for issue in report.issues)
+    assert not trash.exists()
+
+    record = unpacked(tmp_path / "x.7z", tmp_path / "other", journal)
+    (tmp_path / "x.7z").unlink()
+    undo(record, journal.puts(record))
+    assert not (tmp_path / "other").exists()
+    assert (trash / "plain.txt").read_bytes() == (tree / "plain.txt").read_bytes()
+
+
+def test_packing_is_taken_back_with_its_originals(tmp_path: Path, trash: Path) -> None:
+    tree = make_tree(tmp_path)
+    before = snapshot(tree)
+    journal = Journal(tmp_path / "journal")
+    for lose in (False, True):
+        report = pack(plan_pack([tree], target=tmp_path / "x.zip", info=by_id("zip").info, trash=True))
+        record, puts = record_of(report, [tree], "words", expected=(1000, 2.0))
+        journal.add(record, puts)
+        assert undo_words(record) == "Move “x.zip” to the trash and give the originals back"
+        if lose:
+            tree.mkdir()
+        report = undo(record, puts)
+        assert (tmp_path / "x.zip").exists() == lose
+        assert bool(report.issues) == lose
+        assert (snapshot(tree) == before) != lose
+    assert [str(issue).rpartition("/")[2] for issue in report.issues] == [
+        "tree: could not be given back (its place is taken)",
+        "x.zip: stays, as not all of the originals could be given back",
+    ]
+
+
+def test_the_trash_gives_back_the_newest_of_a_name(tmp_path: Path, trash: Path) -> None:
+    path = tmp_path / "Grüße %20 川.txt"
+    for words in ("old", "new"):
+        path.write_text(words)
+        trash_one(path)
+    from_trash(path)
+    assert path.read_text() == "new"
+    with pytest.raises(FileProblem, match=r"place of .* is taken"):
+        from_trash(path)
+    path.unlink()
+    from_trash(path)
+    assert path.read_text() == "old"
+    with pytest.raises(FileProblem, match="not in the trash"):
+        from_trash(tmp_path / "never was")
+    assert not list(trash.iterdir())
+
+
+def test_very_many_sources_do_not_fill_the_journal(tmp_path: Path) -> None:
+    record, _ = record_of(Report("pack", tmp_path / "x.zip"), [tmp_path / str(i) for i in range(20_000)], "")
+    journal = Journal(tmp_path / "journal")
+    journal.add(record, [])
+    assert journal.records() == [record]
+    assert record.source[0] == str(tmp_path / "0") and len(record.source) < 1000
+
+
+def test_the_journal_outlives_damage_and_stays_small(tmp_path: Path) -> None:
+    journal = Journal(tmp_path / "journal")
+    assert journal.records() == []
+    record = Record("a", "2031-03-10T10:00:00+00:00", "pack", ("/x",), "/y.zip", "words \udce9")
+    journal.add(record, [])
+    with (tmp_path / "journal" / "jobs.jsonl").open("a") as lines:
+        lines.write('{"half a li\n{"undone": "unknown"}\n' + json.dumps({"id": 1}) + "\n[]\n")
+    journal.add(replace(record, id="b"), [])
+    assert [known.id for known in journal.records()] == ["b", "a"]
+    assert journal.records()[1] == record
+    assert journal.puts(record) == []
+    for number in range(600):
+        journal.add(replace(record, id=f"n{number}", words="many words " * 400), [])
+    assert len(journal.records()) <= 600
+    assert journal.records()[0].id == "n599"
+    (tmp_path / "file").touch()
+    Journal(tmp_path / "file" / "below").add(record, [])

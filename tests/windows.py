@@ -1,0 +1,88 @@
+"""The window for tests: fixtures, and the hands of the person in front of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QModelIndex, QPoint, Qt
+from PySide6.QtTest import QTest
+from pytestqt.qtbot import QtBot
+
+from rundlet.desktop.app import make_app
+from rundlet.desktop.models.listing import ArchiveListing
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.window import Window
+
+CTRL, SHIFT, NONE = (
+    Qt.KeyboardModifier.ControlModifier,
+    Qt.KeyboardModifier.ShiftModifier,
+    Qt.KeyboardModifier.NoModifier,
+)
+LEFT = Qt.MouseButton.LeftButton
+
+
+@pytest.fixture
+def window(qtbot: QtBot, home: Path) -> Iterator[Window]:
+    theme.apply(make_app(), dark=False)
+    made = Window(home / ".data")
+    made.trials.enabled = False  # but where it is what is tested: it takes seconds for every choice
+    made.workspace.follower.enabled = False  # but where it is what is tested: it comes when it likes
+    qtbot.addWidget(made)
+    made.show()
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def settle(window: Window, qtbot: QtBot) -> Callable[[], None]:
+    """Wait until nothing is under way."""
+
+    def wait() -> None:
+        qtbot.waitUntil(
+            lambda: not window.background.busy and window.workspace.at_rest and not window.jobs.running, timeout=20_000
+        )
+
+    return wait
+
+
+@pytest.fixture
+def stand(window: Window, settle: Callable[[], None]) -> Callable[[Path], None]:
+    """Open something and wait for it."""
+
+    def go(path: Path) -> None:
+        window.workspace.open([path])
+        settle()
+
+    return go
+
+
+def row(window: Window, name: str) -> QModelIndex:
+    """The index of a row, by its name or path."""
+    listing = window.workspace.listing
+    node = listing.node_of(name) if isinstance(listing, ArchiveListing) else listing.node_of(listing.folder / name)
+    index = window.source.model.index_of(node)
+    window.source.view.scrollTo(index)
+    return index
+
+
+def middle(window: Window, name: str) -> QPoint:
+    return window.source.view.visualRect(row(window, name)).center()
+
+
+def click(window: Window, name: str, keys: Qt.KeyboardModifier = NONE, *, tick: bool = False) -> None:
+    view = window.source.view
+    rect = view.visualRect(row(window, name))
+    at = QPoint(rect.left() + theme.sizes.gap + 3, rect.center().y()) if tick else rect.center()
+    QTest.mouseClick(view.viewport(), LEFT, keys, at)
+
+
+def chosen(window: Window) -> list[str]:
+    return sorted(path.name for path in window.workspace.chosen_paths())
+
+
+def files_in(folder: Path, names: str) -> None:
+    folder.mkdir(parents=True, exist_ok=True)
+    for name in names.split():
+        (folder / name).write_bytes(name.encode() * 1000)
