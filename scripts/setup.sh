@@ -18,7 +18,7 @@ as_root() {
 apt_install() { # packages …
   if command -v apt-get >/dev/null 2>&1 &&
      as_root env DEBIAN_FRONTEND=noninteractive sh -c \
-       'apt-get update -qq && apt-get install -y -qq --no-install-recommends "$@"' sh "$@" >/dev/null; then
+       'apt-get update -qq && apt-get -o DPkg::Lock::Timeout=300 install -y -qq --no-install-recommends "$@"' sh "$@" >/dev/null; then
     return 0
   fi
   say "Some system packages are missing. Run this line, then the same make again:"
