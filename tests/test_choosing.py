@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import shutil
 import zipfile
+from fnmatch import fnmatch
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from PySide6.QtCore import QModelIndex, Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
@@ -20,8 +21,7 @@ from rundlet.core.formats.base import UNKNOWN
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.jobs import turns
-from rundlet.desktop.models import entries
-from rundlet.desktop.models.listing import TOP, ArchiveListing, sorts_of
+from rundlet.desktop.models.listing import COLUMNS, TOP, ArchiveListing, sorts_of
 from rundlet.desktop.window import Window
 from support import Raw, make_tree, pack_to, raw_zip
 from windows import CTRL, LEFT, NONE, chosen, click, files_in, middle, row
@@ -160,13 +160,13 @@ def test_a_folder_of_very_many_is_gone_into(tmp_path: Path) -> None:
     reader.close()
     listing = ArchiveListing(tree, ROOT, sorts_of(tree))
     many, few = (listing.node_of(name) for name in ("many", "few"))
-    assert (listing.expands(TOP), listing.expands(many), listing.expands(few)) == (True, False, True)
+    assert (listing.count(TOP), listing.count(many), listing.count(few)) == (2, 0, 1)
     steps = sorted(name.removeprefix("many/") for name in names)
     assert [tree.name(node) for node in listing.children(many)] == steps
     listing.sort("kind", descending=False)
     assert [tree.name(node) for node in listing.children(many)] == sorted(steps, key=lambda name: name[-1])
     listing.narrow("00017", None)
-    assert listing.expands(many)
+    assert listing.count(many) == 1
 
 
 def test_what_is_not_counted_yet_counts_as_nothing(window: Window, settle, stand, home: Path) -> None:
@@ -197,39 +197,49 @@ def test_work_steps_aside_while_the_window_is_busy(monkeypatch: pytest.MonkeyPat
     assert not naps
 
 
-def test_very_many_rows_come_as_they_are_reached(window: Window, settle, stand, home: Path, monkeypatch) -> None:
-    """A view asks for every row that is there, so they come step by step; a choice of everything is of everything."""
-    monkeypatch.setattr(entries, "STEP", 100)
+def test_of_very_many_rows_only_those_in_sight_are_asked(
+    window: Window, settle, stand, home: Path, monkeypatch
+) -> None:
+    """All rows are there at once, from the first to the last; finding, sorting and choosing hold for all of them."""
+    count = 30_000
     with zipfile.ZipFile(home / "many.zip", "w") as out:
-        for number in range(1050):
-            out.writestr(f"entry {number}.txt", b"x")
+        for number in range(count):
+            out.writestr(f"entry {number:05}.txt", b"x" * (number % 7 == 0))
+    asked: set[int] = set()
+    record = ArchiveListing.record
+    monkeypatch.setattr(ArchiveListing, "record", lambda self, node: (asked.add(node), record(self, node))[1])
     stand(home / "many.zip")
     model, view = window.source.model, window.source.view
-    assert model.rowCount() < 1050
-    before = model.rowCount()
+    assert model.rowCount() == count
+    bar = view.verticalScrollBar()
+    for at in (bar.maximum() // 2, bar.maximum()):
+        bar.setValue(at)
+        view.grab()
+    last = view.indexAt(view.viewport().rect().bottomLeft() - QPoint(0, 5))
+    assert model.record(last).name == f"entry {count - 1}.txt"
     QTest.keyClick(view, Qt.Key.Key_A, CTRL)
+    assert window.workspace.choice.items == count
+    view.sortByColumn(COLUMNS.index("size"), Qt.SortOrder.DescendingOrder)
     settle()
-    assert window.workspace.choice.items == 1050
-    view.verticalScrollBar().setValue(view.verticalScrollBar().maximum())
-    assert before < model.rowCount() < 1050
-    settle()
-    assert window.workspace.choice.items == 1050
-    click(window, "entry 7.txt")
+    assert model.record(model.index(0, 0)).size == 1 and window.workspace.choice.items == count
+    QTest.keyClicks(view, "z")  # would have to look through all
+    assert len(asked) < 500
+    click(window, "entry 00007.txt")
     assert window.workspace.choice.items == 1
-    view.choose_nodes([window.workspace.listing.node_of("entry 777.txt")])
+    view.sortByColumn(0, Qt.SortOrder.AscendingOrder)
     settle()
     assert window.workspace.choice.items == 1
-    assert row(window, "entry 777.txt").row() == 777
-    assert not model.canFetchMore(model.index(0, 0)) and model.canFetchMore(QModelIndex())
+    assert row(window, "entry 00777.txt").row() == 777
     window.finder.setText("*10?9*")
-    assert model.rowCount() == 5
+    found = sum(fnmatch(f"entry {number:05}.txt", "*10?9*") for number in range(count))
+    assert model.rowCount() == found
     window.source.offers.choose_shown.click()
     window.finder.clear()
     settle()
-    assert window.workspace.choice.items == 6
+    assert window.workspace.choice.items == found + 1
     window.target.go.click()
     settle()
-    assert len(list((home / "many").iterdir())) == 6
+    assert len(list((home / "many").iterdir())) == found + 1
 
 
 def test_a_folder_is_followed_as_it_changes(window: Window, qtbot: QtBot, settle, stand, home: Path) -> None:

@@ -13,7 +13,16 @@ import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractButton, QAbstractItemView, QApplication, QLineEdit, QPushButton, QSlider, QWidget
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QAbstractItemView,
+    QApplication,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QSlider,
+    QWidget,
+)
 from pytestqt.qtbot import QtBot
 
 from rundlet.core.files.types import Sort
@@ -225,20 +234,20 @@ def test_clash_and_folder_rules_show_at_once(window: Window, settle, stand, home
         assert words in window.target.unpack.facts.text()
     assert window.target.unpack.hint.isVisible()
     landing = window.target.unpack
-    taken = next(
-        index
-        for index in landing.view.rows.match(
-            landing.view.rows.index(0, 0), Qt.ItemDataRole.DisplayRole, "plain.txt", 1, Qt.MatchFlag.MatchRecursive
-        )
-    )
-    menu = landing.view.rules_menu(taken)
+
+    def menu_of_taken() -> QMenu | None:
+        rows = landing.view.rows
+        how = Qt.MatchFlag.MatchRecursive | Qt.MatchFlag.MatchStartsWith  # it may have a number
+        return landing.view.rules_menu(*rows.match(rows.index(0, 0), Qt.ItemDataRole.DisplayRole, "plain", 1, how))
+
+    menu = menu_of_taken()
     assert menu is not None
     assert [action.text() for action in menu.actions() if action.isChecked()] == ["As for all others"]
     menu.actions()[0].trigger()  # keep both, for this one only
     settle()
     assert "1 name already taken, both kept" in landing.facts.text()
     assert landing.view.rules_menu(landing.view.rows.index(0, 0)) is None
-    landing.view.rules_menu(taken).actions()[-1].trigger()
+    menu_of_taken().actions()[-1].trigger()
     settle()
     assert "1 name already taken, replaced" in landing.facts.text()
     QTest.keyClicks(window.finder, "RUN.sh")

@@ -284,8 +284,6 @@ class FromColumn(Column):
         self.model.show(listing, share_heading="Packed" if in_archive else "Share")
         self.view.setRootIsDecorated(in_archive)
         self.view.setIndentation(theme.sizes.indent if in_archive else 0)
-        header = self.view.header()
-        self.model.sort(header.sortIndicatorSection(), header.sortIndicatorOrder())
         self._types.show_counts(listing.counts())
         if again:
             if self._find or self._types.chosen:

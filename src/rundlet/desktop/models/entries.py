@@ -5,17 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
-from PySide6.QtCore import (
-    QAbstractItemModel,
-    QDateTime,
-    QLocale,
-    QMimeData,
-    QModelIndex,
-    QObject,
-    QPersistentModelIndex,
-    Qt,
-    Signal,
-)
+from PySide6.QtCore import QDateTime, QLocale, QMimeData, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
+from PySide6.QtGui import QStandardItem, QStandardItemModel
 
 from rundlet.core import text
 from rundlet.core.files.types import Sort
@@ -23,20 +14,16 @@ from rundlet.core.formats.base import NO_TIME, UNKNOWN
 from rundlet.desktop.dragging import URIS
 from rundlet.desktop.models.listing import COLUMNS, TOP, DiskListing, Listing, Record
 
-STEP = 1_000
-"""Rows of the top that are there at first, and that come with each reach for more: a view asks for all that are there."""
-
-_NONE = Qt.ItemFlag.NoItemFlags
-_STILL = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
-_CARRIED = _STILL | Qt.ItemFlag.ItemIsDragEnabled
-_CARRIED_LEAF = _CARRIED | Qt.ItemFlag.ItemNeverHasChildren
-_NAMED = _CARRIED | Qt.ItemFlag.ItemIsEditable | Qt.ItemFlag.ItemNeverHasChildren
+_MOST_OPENED = 20_000  # rows beside each other; among more of them folders are gone into, not opened in their place
 _HEADINGS = {"name": "Name", "kind": "Kind", "size": "Size", "share": "Share", "changed": "Changed"}
 Index = QModelIndex | QPersistentModelIndex
 
 
-class EntryModel(QAbstractItemModel):
+class EntryModel(QStandardItemModel):
     """A listing as rows and columns.
+
+    A view asks for every row there is, so rows, their places and what one may do with them are Qt's own; of a million
+    of them only those in sight are asked what they say. Rows have no item of their own but for those that can be opened.
 
     Args:
         columns: which of :data:`COLUMNS` to show.
@@ -46,20 +33,24 @@ class EntryModel(QAbstractItemModel):
 
     Signals:
         renamed: a person gave a row another name; with its node and the name. The listing is not changed by that.
+        reordering, reordered: before and after rows get another order, which no index outlives.
     """
 
     renamed = Signal(int, str)
+    reordering = Signal()
+    reordered = Signal()
 
     def __init__(self, columns: Sequence[str] = COLUMNS, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._columns = tuple(columns)
         self._listing: Listing | None = None
+        self._order = self._columns[0], False
         self._rows: dict[int, int] = {}
-        self._top: Sequence[int] = ()
-        self._fetched = 0
+        self._opened: set[int] = set()
         self._share_heading = _HEADINGS["share"]
         self.carry: Callable[[list[int]], QMimeData] | None = None
         self._carried: QMimeData | None = None
+        self.setColumnCount(len(self._columns))
 
     @property
     def listing(self) -> Listing | None:
@@ -67,41 +58,55 @@ class EntryModel(QAbstractItemModel):
         return self._listing
 
     def show(self, listing: Listing | None, *, share_heading: str = "Share") -> None:
-        """Show another listing from its top."""
-        self.beginResetModel()
+        """Show another listing from its top, in the order of the one before."""
         self._listing = listing
         self._share_heading = share_heading
+        if listing is not None:
+            listing.sort(self._order[0], descending=self._order[1])
         self._begin()
-        self.endResetModel()
 
     def narrow(self, text: str, sort: Sort | None) -> None:
         """Show only what fits; see :meth:`Listing.narrow`."""
         if self._listing is not None:
-            self.beginResetModel()
             self._listing.narrow(text, sort)
             self._begin()
-            self.endResetModel()
 
     def _begin(self) -> None:
+        self.beginResetModel()
+        was = self.blockSignals(True)
+        self.setRowCount(0)
         self._rows.clear()
-        self._top = self._listing.children(TOP) if self._listing is not None else ()
-        self._fetched = min(len(self._top), STEP)
+        self._opened.clear()
+        if self._listing is not None:
+            self.setRowCount(len(self._listing.children(TOP)))
+            self._open_below(TOP, self.invisibleRootItem())
+        self.blockSignals(was)
+        self.endResetModel()
 
-    def fetch_to(self, row: int) -> None:
-        """See to it that a top row is there."""
-        if self._listing is not None and row >= self._fetched:
-            last = min(max(row + 1, self._fetched + STEP), len(self._top)) - 1
-            if last >= self._fetched:
-                self.beginInsertRows(QModelIndex(), self._fetched, last)
-                self._fetched = last + 1
-                self.endInsertRows()
+    def _open_below(self, node: int, item: QStandardItem) -> None:
+        """Give the rows in a folder that can be opened an item with their number of rows."""
+        self._opened.add(node)
+        listing = self._listing
+        if listing is None or isinstance(listing, DiskListing):
+            return
+        children = listing.children(node)
+        for row, child in enumerate(children if len(children) <= _MOST_OPENED else ()):
+            if listing.is_folder(child) and (count := listing.count(child)):
+                folder = QStandardItem(count, len(self._columns))
+                item.setChild(row, 0, folder)
 
     def canFetchMore(self, parent: Index) -> bool:
-        return not parent.isValid() and self._listing is not None and self._fetched < len(self._top)
+        return parent.isValid() and self.hasChildren(parent) and self.node(parent) not in self._opened
 
     def fetchMore(self, parent: Index) -> None:
-        if not parent.isValid():
-            self.fetch_to(self._fetched)
+        if self.canFetchMore(parent):
+            was = self.blockSignals(True)  # nobody has asked for these rows before
+            self._open_below(self.node(parent), self.itemFromIndex(parent))
+            self.blockSignals(was)
+
+    def opened(self) -> list[int]:
+        """The nodes whose rows were asked for."""
+        return [node for node in self._opened if node != TOP]
 
     def refresh_row(self, node: int) -> None:
         """A row has something new to say."""
@@ -123,15 +128,22 @@ class EntryModel(QAbstractItemModel):
         return row
 
     def index_of(self, node: int) -> QModelIndex:
-        """The index of a row; invalid for one that is not shown or not yet asked for."""
+        """The index of a row; invalid for one that is not shown."""
         row = self.row_of(node)
-        if row < 0 or self._listing is None or (self._listing.parent_of(node) == TOP and row >= self._fetched):
+        if row < 0 or self._listing is None:
             return QModelIndex()
-        return self.createIndex(row, 0, node)
+        above = self._listing.parent_of(node)
+        if above == TOP:
+            return self.index(row, 0)
+        parent = self.index_of(above)
+        self.fetchMore(parent)
+        return self.index(row, 0, parent) if parent.isValid() else QModelIndex()
 
     def node(self, index: Index) -> int:
         """The node of an index; the top for an invalid one."""
-        return int(index.internalId()) if index.isValid() else TOP
+        if self._listing is None or not index.isValid():
+            return TOP
+        return self._listing.children(self.node(index.parent()))[index.row()]
 
     def key(self, column: int) -> str:
         """Which of :data:`COLUMNS` a column shows."""
@@ -146,48 +158,6 @@ class EntryModel(QAbstractItemModel):
     def nodes_between(self, parent: Index, first: int, last: int) -> Iterable[int]:
         """The nodes of a run of rows."""
         return self._listing.children(self.node(parent))[first : last + 1] if self._listing is not None else ()
-
-    def index(self, row: int, column: int, parent: Index = QModelIndex()) -> QModelIndex:  # noqa: B008
-        if self._listing is None or not 0 <= column < len(self._columns):
-            return QModelIndex()
-        children = self._listing.children(self.node(parent)) if parent.isValid() else self._top
-        if not 0 <= row < len(children):
-            return QModelIndex()
-        node = children[row]
-        self._rows[node] = row
-        return self.createIndex(row, column, node)
-
-    def parent(self, index: Index = QModelIndex()) -> QModelIndex:  # type: ignore[override]  # noqa: B008
-        if self._listing is None or not index.isValid():
-            return QModelIndex()
-        folder = self._listing.parent_of(self.node(index))
-        return self.index_of(folder) if folder != TOP else QModelIndex()
-
-    def rowCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        if self._listing is None or parent.column() > 0:
-            return 0
-        if not parent.isValid():
-            return self._fetched
-        node = self.node(parent)
-        return len(self._listing.children(node)) if self._listing.expands(node) else 0
-
-    def hasChildren(self, parent: Index = QModelIndex()) -> bool:  # noqa: B008
-        if not parent.isValid():
-            return self._fetched > 0
-        return self._listing is not None and parent.column() == 0 and self._listing.expands(int(parent.internalId()))
-
-    def columnCount(self, parent: Index = QModelIndex()) -> int:  # noqa: B008
-        return len(self._columns)
-
-    def flags(self, index: Index) -> Qt.ItemFlag:
-        listing = self._listing
-        if listing is None or not index.isValid():
-            return _NONE
-        if self.carry is None:
-            return _STILL
-        if isinstance(listing, DiskListing):
-            return _NAMED if index.column() == 0 else _CARRIED_LEAF
-        return _CARRIED if listing.is_folder(index.internalId()) else _CARRIED_LEAF
 
     def mimeTypes(self) -> list[str]:
         return [URIS]
@@ -236,17 +206,12 @@ class EntryModel(QAbstractItemModel):
         return None
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
-        if self._listing is None or not 0 <= column < len(self._columns):
-            return
-        self.layoutAboutToBeChanged.emit()
-        before = self.persistentIndexList()
-        self._listing.sort(self._columns[column], descending=order == Qt.SortOrder.DescendingOrder)
-        self._rows.clear()
-        self._top = self._listing.children(TOP)
-        for index in before:
-            moved = self.index_of(self.node(index))
-            self.changePersistentIndex(index, moved.siblingAtColumn(index.column()) if moved.isValid() else moved)
-        self.layoutChanged.emit()
+        self._order = self._columns[column], order == Qt.SortOrder.DescendingOrder
+        if self._listing is not None:
+            self.reordering.emit()
+            self._listing.sort(self._order[0], descending=self._order[1])
+            self._begin()
+            self.reordered.emit()
 
 
 def _shown(record: Record, key: str) -> str:

@@ -70,8 +70,8 @@ class Listing(Protocol):
     def is_folder(self, node: int) -> bool:
         """Whether one can go into a row."""
 
-    def expands(self, node: int) -> bool:
-        """Whether a row shows what is in it right below."""
+    def count(self, node: int) -> int:
+        """How many rows a row shows right below, when it is opened."""
 
     def record(self, node: int) -> Record:
         """What a row shows."""
@@ -186,8 +186,8 @@ class DiskListing:
     def is_folder(self, node: int) -> bool:
         return node == TOP or self.items[node - 1].kind == Kind.DIR
 
-    def expands(self, node: int) -> bool:
-        return node == TOP
+    def count(self, node: int) -> int:
+        return len(self._shown) if node == TOP else 0
 
     def record(self, node: int) -> Record:
         item = self.items[node - 1]
@@ -337,13 +337,13 @@ class ArchiveListing:
     def is_folder(self, node: int) -> bool:
         return node == TOP or self.tree.is_folder(node)
 
-    def expands(self, node: int) -> bool:
-        """A folder with very many rows in it is gone into instead, as they have to be put in an order first."""
+    def count(self, node: int) -> int:
+        """None of a folder with very many: it is gone into instead, as they have to be put in an order first."""
         if not self.is_folder(node):
-            return False
+            return 0
         below = self.tree.children(self.folder if node == TOP else node)
         shown = len(below) if self._keep is None else int(self._keep[below].sum())
-        return 0 < shown <= NATURAL_AT_MOST or (node == TOP and shown > 0)
+        return shown if shown <= NATURAL_AT_MOST or node == TOP else 0
 
     def record(self, node: int) -> Record:
         tree = self.tree
@@ -544,8 +544,8 @@ class LandingListing:
     def is_folder(self, node: int) -> bool:
         return self._places[node].folder
 
-    def expands(self, node: int) -> bool:
-        return bool(self._places[node].below)
+    def count(self, node: int) -> int:
+        return len(self._places[node].below)
 
     def record(self, node: int) -> Record:
         place = self._places[node]

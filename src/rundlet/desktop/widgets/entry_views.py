@@ -14,24 +14,22 @@ from PySide6.QtCore import (
     QPoint,
     QSize,
     Qt,
-    QTimer,
     Signal,
 )
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QListView, QMenu, QTreeView
 
-from rundlet.core.jobs.turns import first
 from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.delegates.thumbs import ThumbDelegate
 from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.models.listing import COLUMNS, TOP, DiskListing
+from rundlet.desktop.models.listing import COLUMNS, TOP
 from rundlet.desktop.peeking import Thumbs
 from rundlet.desktop.theme.theme import theme
 
 Index = QModelIndex | QPersistentModelIndex
 _Flag = QItemSelectionModel.SelectionFlag
 _ORDER_WORDS = {"name": "name", "kind": "kind", "size": "size", "share": "share", "changed": "time of change"}
-_TO_THE_END = 10_000  # rows; more would keep the view busy for too long
+_MOST_SEARCHED = 20_000  # rows; to look through more for what is typed would keep the view busy for too long
 _PLAIN = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
 
 
@@ -60,9 +58,6 @@ def _takes_key(view: EntryView | ThumbView, event: QKeyEvent) -> bool:
         if view.currentIndex().isValid():
             view.entered.emit(view.entries.node(view.currentIndex()))
         return True
-    if event.key() == Qt.Key.Key_End:
-        view.entries.fetch_to(_TO_THE_END)
-        return False
     if event.key() == Qt.Key.Key_Space:
         view.look_wanted.emit()
         return True
@@ -99,6 +94,10 @@ class EntryView(QTreeView):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName("Files and folders")
         self.sortByColumn(0, Qt.SortOrder.AscendingOrder)
+        self._left: tuple[list[int], list[int], int] = [], [], TOP
+        self._left_all = False
+        model.reordering.connect(self._leave_order)
+        model.reordered.connect(self._take_order)
         self.doubleClicked.connect(self._enter)
         self._lay_out_header()
 
@@ -117,40 +116,41 @@ class EntryView(QTreeView):
         if not _takes_key(self, event):
             super().keyPressEvent(event)
 
-    def rowsInserted(self, parent: Index, start: int, end: int) -> None:
-        """Rows that come later belong to a choice of everything."""
-        super().rowsInserted(parent, start, end)
-        if not parent.isValid() and self._rows_chosen() == start:
-            QTimer.singleShot(
-                0, lambda: self._choose_all_there(start)
-            )  # while rows come, the view must not be asked for anything
+    def keyboardSearch(self, search: str) -> None:
+        if self.entries.rowCount() <= _MOST_SEARCHED:
+            super().keyboardSearch(search)
 
-    def _rows_chosen(self) -> int:
-        runs = self.selectionModel().selection().toList()
-        return sum(run.height() for run in runs if run.left() == 0 and not run.parent().isValid())
+    def _leave_order(self) -> None:
+        entries = self.entries
+        opened = [node for node in entries.opened() if self.isExpanded(entries.index_of(node))]
+        chosen = self.chosen_nodes()
+        self._left = opened, chosen, entries.node(self.currentIndex())
+        self._left_all = entries.listing is not None and chosen == entries.listing.children(TOP)
 
-    def _choose_all_there(self, before: int) -> None:
-        top = QModelIndex()
-        if self._rows_chosen() != before:
-            return
-        last = self.entries.index(self.entries.rowCount(top) - 1, self.entries.columnCount(top) - 1)
-        selection = QItemSelection(self.entries.index(0, 0), last)
-        self.selectionModel().select(selection, _Flag.Select | _Flag.Rows)
+    def _take_order(self) -> None:
+        """What was opened, chosen and current still is, wherever it stands now."""
+        opened, chosen, current = self._left
+        for node in opened:
+            self.setExpanded(self.entries.index_of(node), True)
+        if self._left_all:
+            self._choose_all_at_top()
+        elif chosen:
+            self.choose_nodes(chosen)
+        if current != TOP:
+            self.selectionModel().setCurrentIndex(self.entries.index_of(current), _Flag.NoUpdate)
 
     def _enter(self, index: QModelIndex) -> None:
         if index.isValid():
             self.entered.emit(self.entries.node(index))
 
     def chosen_nodes(self) -> list[int]:
-        """The nodes of all selected rows, run by run; when all top rows are, those not yet asked for are too."""
+        """The nodes of all selected rows, run by run."""
         top: list[int] = []
         below: list[int] = []
         for run in self.selectionModel().selection().toList():
             if run.left() == 0:
                 nodes = below if run.parent().isValid() else top
                 nodes += self.entries.nodes_between(run.parent(), run.top(), run.bottom())
-        if self.entries.listing is not None and top and len(top) == self.entries.rowCount():
-            top = list(self.entries.listing.children(TOP))
         return top + below
 
     def choose_nodes(self, nodes: Iterable[int]) -> None:
@@ -163,9 +163,6 @@ class EntryView(QTreeView):
             if row >= 0 and entries.listing is not None:
                 by_parent.setdefault(entries.listing.parent_of(node), []).append(row)
                 first = node if first < 0 else first
-        top = by_parent.get(TOP, [])
-        if top and entries.listing is not None and len(top) < len(entries.listing.children(TOP)):
-            entries.fetch_to(max(top))  # where all are chosen, those that come later are without asking
         selection = QItemSelection()
         for parent, rows in by_parent.items():
             self._add_runs(selection, entries.index_of(parent), sorted(rows))
@@ -173,6 +170,12 @@ class EntryView(QTreeView):
         self.selectionModel().setCurrentIndex(current, _Flag.NoUpdate)
         self.selectionModel().select(selection, _Flag.ClearAndSelect)
         self.scrollTo(current)
+
+    def _choose_all_at_top(self) -> None:
+        """One run, as a million rows one by one take seconds."""
+        selection = QItemSelection()
+        self._add_runs(selection, QModelIndex(), list(range(self.entries.rowCount())))
+        self.selectionModel().select(selection, _Flag.ClearAndSelect)
 
     def _add_runs(self, selection: QItemSelection, parent: QModelIndex, rows: list[int]) -> None:
         """Rows as runs: a selection of many single rows takes very long."""
@@ -186,24 +189,6 @@ class EntryView(QTreeView):
             begin_index = self.entries.index(rows[at], 0, parent)
             selection.append(QItemSelectionRange(begin_index, self.entries.index(rows[end], last_column, parent)))
             at = end + 1
-
-    def selectAll(self) -> None:
-        """Everything that is there to be seen; in one run where nothing stands below other rows."""
-        listing = self.entries.listing
-        with first():
-            top = listing.children(TOP) if listing is not None else ()
-            # Folders come first: where the first row is none, no row is opened in its place.
-            if isinstance(listing, DiskListing) or (listing is not None and top and not listing.is_folder(top[0])):
-                selection = QItemSelection()
-                self._add_runs(selection, QModelIndex(), list(range(self.entries.rowCount())))
-                self.selectionModel().select(selection, _Flag.ClearAndSelect)
-            else:
-                super().selectAll()
-
-    def doItemsLayout(self) -> None:
-        """Qt asks for every row that is there; other threads step aside meanwhile."""
-        with first():
-            super().doItemsLayout()
 
     def _lay_out_header(self) -> None:
         header = self.header()

@@ -42,6 +42,7 @@ class LandingView(QTreeView):
         self.setIndentation(theme.sizes.indent)
         self.setItemDelegate(RowDelegate(ticks=False))
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.setUniformRowHeights(True)
         self.setAccessibleName("What will be there")
         self.clicked.connect(self._offer_rules)
