@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import zipfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -90,6 +91,15 @@ def small_files(folder: Path, count: int) -> Path:
         at = (number * 97) % 1_990_000
         (place / f"{number:06d}.txt").write_text(" ".join(words[at : at + 600]))
     return root
+
+
+def million_entries(folder: Path, name: str) -> Path:
+    """A zip of 1,000,000 empty entries; ``name`` is filled in with the thousand and the number of each."""
+    target = folder / "million.zip"
+    with zipfile.ZipFile(target, "w") as out:
+        for number in range(1_000_000):
+            out.writestr(zipfile.ZipInfo(name.format(number // 1000, number)), b"")
+    return target
 
 
 def all_bytes(root: Path) -> list[bytes]:

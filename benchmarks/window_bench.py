@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from benchmarks.measure import MIB, head, mixed_corpus, row, scratch, seconds
+from benchmarks.measure import MIB, head, million_entries, mixed_corpus, row, scratch, seconds
 
 _BARE = """
 from PySide6.QtCore import QTimer
@@ -35,10 +35,10 @@ window.workspace.open([Path("/usr")])
 app.exec()
 """
 
-_LOOP = """
+_MEASURED = """
 import sys, time, json
 from pathlib import Path
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QTimer, Qt
 from rundlet.desktop.app import main
 from rundlet.desktop import app
 gaps = []
@@ -51,24 +51,55 @@ class Measured(app.Window):
         self.beat.setInterval(5)
         self.beat.timeout.connect(self.tick)
         self.beat.start()
-        self.workspace.listed.connect(lambda _: QTimer.singleShot(1000, self.begin))  # when it stands there
-        self.jobs.ended.connect(self.over)
+        self.watch()
     def tick(self):
         now = time.perf_counter()
         if self.begun:
             gaps.append(now - self.last)
         self.last = now
-    def over(self, *_):
-        QTimer.singleShot(500, self.end)
     def end(self):
         self.begun = None
         self.close()
+"""
+
+_PACKING = """
+class Packing(Measured):
+    def watch(self):
+        self.workspace.listed.connect(lambda _: QTimer.singleShot(1000, self.begin))  # when it stands there
+        self.jobs.ended.connect(lambda *_: QTimer.singleShot(500, self.end))
     def begin(self):
         if self.begun is False:
             self.begun = True
             self.source.view.selectAll()
             self.start_pack()
-app.Window = Measured
+app.Window = Packing
+"""
+
+_LOOKING = """
+class Looking(Measured):
+    def watch(self):
+        self.begun = True
+        self.steps = [self.go_in, *[self.scroll] * 20, self.by_size, self.source.view.selectAll, *[self.scroll] * 20]
+        self.workspace.listed.connect(lambda _: QTimer.singleShot(300, self.step))
+    def step(self):
+        if not self.steps:
+            self.end()
+        elif (step := self.steps.pop(0)) == self.go_in:
+            step()
+        else:
+            step()
+            QTimer.singleShot(50, self.step)
+    def go_in(self):
+        self.source.view.entered.emit(self.workspace.listing.children(0)[0])
+    def scroll(self):
+        bar = self.source.view.verticalScrollBar()
+        bar.setValue((bar.value() + bar.maximum() // 7 + 200) % bar.maximum())
+    def by_size(self):
+        self.source.view.sortByColumn(2, Qt.SortOrder.DescendingOrder)
+app.Window = Looking
+"""
+
+_RUN = """
 main(sys.argv[1:])
 print(json.dumps(gaps))
 """
@@ -93,6 +124,9 @@ def run() -> None:
         with (large / "hydrophone.raw").open("wb") as out:
             out.truncate(5_000_000_000)
         _answers("choosing and packing one file of 5 GB", large)
+    with scratch() as folder:
+        archive = million_entries(folder, "many/entry {1:07d}.txt")
+        _answers("opening, going through, sorting and choosing 1,000,000 entries in one folder", archive, _LOOKING)
 
 
 def _start(code: str) -> None:
@@ -100,9 +134,10 @@ def _start(code: str) -> None:
     subprocess.run([sys.executable, "-c", code], check=True, stderr=subprocess.DEVNULL, env=kept)
 
 
-def _answers(what: str, corpus: Path) -> None:
-    """How long the window takes to answer while everything in a folder is chosen and packed, the trial beside it."""
-    done = subprocess.run([sys.executable, "-c", _LOOP, str(corpus)], check=True, capture_output=True, text=True)
+def _answers(what: str, place: Path, acts: str = _PACKING) -> None:
+    """How long the window takes to answer while it is used."""
+    code = _MEASURED + acts + _RUN
+    done = subprocess.run([sys.executable, "-c", code, str(place)], check=True, capture_output=True, text=True)
     gaps = np.array(json.loads(done.stdout.splitlines()[-1])) * 1000
     worst = np.percentile(gaps, 99)
     late = int((gaps > 100).sum())

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import zipfile
 import zlib
 from pathlib import Path
 
@@ -13,6 +12,7 @@ from benchmarks.measure import (
     all_bytes,
     best_of_pair,
     head,
+    million_entries,
     mixed_corpus,
     peak_memory,
     row,
@@ -25,8 +25,6 @@ from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
-
-_MILLION = 1_000_000
 
 
 def run() -> None:
@@ -142,10 +140,7 @@ print(time.perf_counter() - begin)
 
 
 def _list_row(folder: Path) -> None:
-    target = folder / "million.zip"
-    with zipfile.ZipFile(target, "w") as out:
-        for i in range(_MILLION):
-            out.writestr(zipfile.ZipInfo(f"folder {i // 1000:04d}/entry number {i:07d}.txt"), b"")
+    target = million_entries(folder, "folder {0:04d}/entry number {1:07d}.txt")
     ours, our_peak = peak_memory(OPEN_WITH_TREE, str(target))
     theirs, their_peak = peak_memory(_THEIRS, str(target))
     note = f"{ours:.1f} s; memory {our_peak / MIB:.0f} against {their_peak / MIB:.0f} MiB"
