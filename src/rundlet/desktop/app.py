@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import gc
 import signal
 import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtCore import QAbstractEventDispatcher, QTimer
+from PySide6.QtCore import QAbstractEventDispatcher, Qt, QTimer
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.files.places import there
@@ -18,6 +19,10 @@ from rundlet.desktop.window import Window
 
 # Threads that compute hold the interpreter for this long at a time; short turns keep the window awake.
 _SWITCH_SECONDS = 0.00005
+
+# What is left over in circles is looked for seldom while the window is used: among a million objects
+# that stops every thread for a tenth of a second.
+_GARBAGE = (10_000, 50, 1_000)
 
 
 def make_app() -> QApplication:
@@ -40,10 +45,26 @@ def make_app() -> QApplication:
 def main(words: Sequence[str]) -> int:
     """Open the window on these paths and run until it is closed."""
     sys.setswitchinterval(_SWITCH_SECONDS)
+    gc.disable()
     app = make_app()
     signal.signal(signal.SIGINT, signal.SIG_DFL)
     window = Window()
     window.show()
     start = list(map(Path, words)) or there([window.going.places.last])
     QTimer.singleShot(0, lambda: window.workspace.open(start))
+    QTimer.singleShot(0, _settle_garbage)
+    app.applicationStateChanged.connect(_tidy_up)
     return app.exec()
+
+
+def _settle_garbage() -> None:
+    """What is there by now stays until the end."""
+    gc.freeze()
+    gc.set_threshold(*_GARBAGE)
+    gc.enable()
+
+
+def _tidy_up(state: Qt.ApplicationState) -> None:
+    """Nobody waits for a window that is not in use."""
+    if state == Qt.ApplicationState.ApplicationInactive:
+        gc.collect()

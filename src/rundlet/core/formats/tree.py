@@ -47,7 +47,8 @@ class ArchiveTree:
         placed = np.flatnonzero(self.parent >= 0)
         self._order = placed[np.argsort(self.parent[placed], kind="stable")]
         self._begin = np.concatenate(([0], np.cumsum(np.bincount(self.parent[placed], minlength=len(self.parent)))))
-        self._folder_mask = self._are_folders(np.arange(len(self.parent))).tobytes()
+        self._is_folder = self._are_folders()
+        self._folder_mask = self._is_folder.tobytes()  # where single nodes are asked for, bytes are quicker
         self._sum_up()
 
     def _place(self) -> NDArray[np.int64]:
@@ -164,10 +165,9 @@ class ArchiveTree:
             ranks = _many_ranks(self._raw_names(nodes), by_ending=key == "kind")
         else:
             ranks = _ranks([self.name(int(n)) for n in nodes], by_ending=key == "kind")
-        folder = self._are_folders(nodes)
-        order = np.argsort(-ranks if descending else ranks, kind="stable")
-        order = order[np.argsort(~folder[order], kind="stable")]
-        return nodes[order]
+        ordered = nodes[np.argsort(-ranks if descending else ranks, kind="stable")]
+        folder = self._is_folder[ordered]
+        return np.concatenate((ordered[folder], ordered[~folder]))
 
     def _raw_names(self, nodes: NDArray[np.int64]) -> list[bytes]:
         """The beginnings of the names of nodes, in lower case as far as they are ASCII."""
@@ -180,11 +180,10 @@ class ArchiveTree:
             paths[i] = self._implied[int(nodes[i]) - self._first_implied]
         return [path.rstrip(b"/").rpartition(b"/")[2][:_FOLDED].lower() for path in paths]
 
-    def _are_folders(self, nodes: NDArray[np.int64]) -> NDArray[np.bool_]:
+    def _are_folders(self) -> NDArray[np.bool_]:
         """Which nodes one can go into."""
-        folder = (nodes >= self._first_implied) | (nodes == ROOT)
-        rows = np.flatnonzero(~folder & (nodes > 0))
-        folder[rows] = self.catalog.kind[nodes[rows] - 1] == Kind.DIR
+        folder = np.ones(len(self.parent), np.bool_)
+        folder[1 : self._first_implied] = self.catalog.kind == Kind.DIR
         return folder
 
     def find(self, path: str) -> int | None:
@@ -200,6 +199,8 @@ class ArchiveTree:
         """The catalog rows of these nodes and of everything below them, in the archive's order."""
         wanted = np.zeros(len(self.parent), np.bool_)
         wanted[np.fromiter(nodes, np.int64)] = True
+        if not (wanted & self._is_folder).any():
+            return np.flatnonzero(wanted[1 : self._first_implied])
         if not wanted[ROOT]:
             above = self.parent.copy()
             while (up := above > 0).any():

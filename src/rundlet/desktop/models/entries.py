@@ -47,6 +47,7 @@ class EntryModel(QStandardItemModel):
         self._order = self._columns[0], False
         self._rows: dict[int, int] = {}
         self._opened: set[int] = set()
+        self._items = 0
         self._share_heading = _HEADINGS["share"]
         self.carry: Callable[[list[int]], QMimeData] | None = None
         self._carried: QMimeData | None = None
@@ -77,6 +78,7 @@ class EntryModel(QStandardItemModel):
         self.setRowCount(0)
         self._rows.clear()
         self._opened.clear()
+        self._items = 0
         if self._listing is not None:
             self.setRowCount(len(self._listing.children(TOP)))
             self._open_below(TOP, self.invisibleRootItem())
@@ -92,8 +94,8 @@ class EntryModel(QStandardItemModel):
         children = listing.children(node)
         for row, child in enumerate(children if len(children) <= _MOST_OPENED else ()):
             if listing.is_folder(child) and (count := listing.count(child)):
-                folder = QStandardItem(count, len(self._columns))
-                item.setChild(row, 0, folder)
+                item.setChild(row, 0, QStandardItem(count, len(self._columns)))
+                self._items += 1
 
     def canFetchMore(self, parent: Index) -> bool:
         return parent.isValid() and self.hasChildren(parent) and self.node(parent) not in self._opened
@@ -206,12 +208,25 @@ class EntryModel(QStandardItemModel):
         return None
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
-        self._order = self._columns[column], order == Qt.SortOrder.DescendingOrder
+        wanted = self._columns[column], order == Qt.SortOrder.DescendingOrder
+        if wanted == self._order:
+            return
+        self._order = wanted
         if self._listing is not None:
             self.reordering.emit()
             self._listing.sort(self._order[0], descending=self._order[1])
-            self._begin()
+            if self.is_flat:  # the rows stay, and each may say something else
+                self.layoutAboutToBeChanged.emit()
+                self._rows.clear()
+                self.layoutChanged.emit()
+            else:
+                self._begin()
             self.reordered.emit()
+
+    @property
+    def is_flat(self) -> bool:
+        """Whether no row can be opened in its place."""
+        return not self._items
 
 
 def _shown(record: Record, key: str) -> str:
