@@ -24,15 +24,13 @@ app.exec()
 
 _OURS = """
 from PySide6.QtCore import QTimer
-from rundlet.desktop.app import make_app
-from rundlet.desktop.window import Window
-from pathlib import Path
-app = make_app()
-window = Window()
-window.show()
-window.workspace.listed.connect(lambda _: QTimer.singleShot(0, window.close))
-window.workspace.open([Path("/usr")])
-app.exec()
+from rundlet.desktop import app
+class Opened(app.Window):
+    def __init__(self):
+        super().__init__()
+        self.workspace.listed.connect(lambda _: QTimer.singleShot(0, self.close))
+app.Window = Opened
+app.main(["/usr"])
 """
 
 _MEASURED = """

@@ -25,8 +25,12 @@ _SWITCH_SECONDS = 0.00005
 _GARBAGE = (10_000, 50, 1_000)
 
 
-def make_app() -> QApplication:
-    """The application in the theme that the desktop asks for; the one that is there when there is one."""
+def make_app(*, sheet: bool = True) -> QApplication:
+    """The application in the theme that the desktop asks for; the one that is there when there is one.
+
+    Args:
+        sheet: whether it has the style sheet already; see :meth:`Theme.apply`.
+    """
     app = QApplication.instance()
     if not isinstance(app, QApplication):
         app = QApplication(sys.argv[:1])
@@ -38,7 +42,7 @@ def make_app() -> QApplication:
         loop.awake.connect(interface_wakes)
         loop.aboutToBlock.connect(interface_rests)
         app.styleHints().colorSchemeChanged.connect(lambda _: theme.apply(app))
-    theme.apply(app)
+    theme.apply(app, sheet=sheet)
     return app
 
 
@@ -46,9 +50,10 @@ def main(words: Sequence[str]) -> int:
     """Open the window on these paths and run until it is closed."""
     sys.setswitchinterval(_SWITCH_SECONDS)
     gc.disable()
-    app = make_app()
+    app = make_app(sheet=False)
     signal.signal(signal.SIGINT, signal.SIG_DFL)
     window = Window()
+    theme.apply(app)
     window.show()
     start = list(map(Path, words)) or there([window.going.places.last])
     QTimer.singleShot(0, lambda: window.workspace.open(start))

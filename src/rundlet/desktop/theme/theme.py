@@ -68,12 +68,15 @@ class Theme:
         """Whether the dark palette is in force."""
         return self.palette is DARK
 
-    def apply(self, app: QApplication, *, dark: bool | None = None, text_scale: float = 1.0) -> None:
+    def apply(
+        self, app: QApplication, *, dark: bool | None = None, text_scale: float = 1.0, sheet: bool = True
+    ) -> None:
         """Dress the application.
 
         Args:
             dark: light or dark; None follows the desktop.
             text_scale: 1.0 for the usual text size.
+            sheet: whether the style sheet is put on; once it is, putting a window together takes four times as long.
         """
         if dark is None:
             dark = QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark
@@ -82,7 +85,8 @@ class Theme:
         for cache in (self._icons, self._pixmaps, self._colours, self._fonts):
             cache.clear()
         app.setPalette(self._qt_palette())
-        app.setStyleSheet(self._style_sheet())
+        if sheet:
+            app.setStyleSheet(self._style_sheet())
 
     def _style_sheet(self) -> str:
         template = resources.files(__package__).joinpath("style.qss").read_text("utf-8")
