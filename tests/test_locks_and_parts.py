@@ -136,7 +136,7 @@ def _legacy_entry(data: bytes, password: bytes, *, by_time: bool) -> Raw:
             return out
 
     check_byte = 0 if by_time else zlib.crc32(data) >> 24
-    packed = Encrypting(password).encrypt(os.urandom(11) + bytes([check_byte]) + data)
+    packed = Encrypting(password).encrypt(bytes(range(11)) + bytes([check_byte]) + data)
     return Raw(b"e", data, packed=packed, flags=0x801, descriptor=b"PK\x07\x08" + bytes(12) if by_time else b"")
 
 

@@ -19,7 +19,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from rundlet.core.limits import MAX_COMPONENT, MAX_LINK_TARGET, MAX_PATH
 
@@ -28,8 +28,7 @@ _DRIVE = re.compile(r"[A-Za-z]:([/\\]|$)")
 _LONGEST_ENDING = 20
 
 
-@dataclass(frozen=True, slots=True)
-class SafeName:
+class SafeName(NamedTuple):
     """Where an entry may land.
 
     Attributes:

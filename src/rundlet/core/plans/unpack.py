@@ -7,16 +7,17 @@ import stat
 import zlib
 from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from enum import Enum, StrEnum
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rundlet.core.files.names import SafeName, first_free, safe_name, split_ending, without
 from rundlet.core.files.space import disk_rules, free_bytes
-from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Kind
+from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Entry, Kind
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.jobs.turns import step_aside
@@ -46,20 +47,15 @@ class Action(Enum):
     SAME = "the same is there"
     REFUSE = "refused"
 
-    @property
-    def writes(self) -> bool:
+    def __init__(self, _: str) -> None:
+        self.writes = self.name in ("MAKE", "NUMBER", "REPLACE")
         """Whether something is written."""
-        return self in (Action.MAKE, Action.NUMBER, Action.REPLACE)
-
-    @property
-    def taken(self) -> bool:
+        self.taken = self.name in ("NUMBER", "REPLACE", "SKIP")
         """Whether the name was already taken by something else."""
-        return self in (Action.NUMBER, Action.REPLACE, Action.SKIP)
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
-    """One entry's way.
+class Step(NamedTuple):
+    """One entry's way. A tuple, as there may be a million of them.
 
     Attributes:
         row: its row in the catalog.
@@ -175,23 +171,24 @@ def plan_unpack(
     job = job or Job()
     place = _Place(root, rules or {}, job if leave_same else None)
     steps: list[Step] = []
-    for number, row in enumerate(rows.tolist()):
+    for number, entry in enumerate(reader.catalog.entries(rows)):
         if not number % 64:
             job.checkpoint()
             step_aside()
-        step = _step(reader, row, place, keep_folders=keep_folders, on_clash=on_clash)
+        step = _step(reader, entry, place, keep_folders=keep_folders, on_clash=on_clash)
         if step is not None:
             steps.append(step)
-    written = np.array([step.row for step in steps if step.action.writes], np.int64)
+    writing = [step for step in steps if step.action.writes]
+    written = np.array([step.row for step in writing], np.int64)
     return UnpackPlan(
         archive=reader.source.name,
         root=root,
         root_is_new=not root.exists(),
         steps=tuple(steps),
-        size=sum(step.size for step in steps if step.action.writes),
+        size=sum(step.size for step in writing),
         free=free_bytes(root),
         counts=Counter(step.action for step in steps),
-        files=sum(step.kind != Kind.DIR and step.action.writes for step in steps),
+        files=sum(step.kind != Kind.DIR for step in writing),
         issues=(*reader.notices, *_issues(reader, steps)),
         fingerprint=reader.source.fingerprint(),
         read_through=reader.read_through(written),
@@ -212,8 +209,10 @@ def _issues(reader: ArchiveReader, steps: list[Step]) -> Iterator[Issue]:
             yield Issue(reader.catalog.path(step.row), prefix + step.note)
 
 
-def _step(reader: ArchiveReader, row: int, place: _Place, *, keep_folders: bool, on_clash: UnpackClash) -> Step | None:
-    entry = reader.catalog.entry(row)
+def _step(
+    reader: ArchiveReader, entry: Entry, place: _Place, *, keep_folders: bool, on_clash: UnpackClash
+) -> Step | None:
+    row = entry.row
     content: int | None = row
     if entry.kind == Kind.HARD:
         content = reader.hard_target(row)
@@ -245,7 +244,7 @@ def _step(reader: ArchiveReader, row: int, place: _Place, *, keep_folders: bool,
     if entry.mode & (stat.S_ISUID | stat.S_ISGID):
         notes.append("its set-user-id or set-group-id mark was left out")
     step = place.settle(row, entry.kind, size, kept, notes, mtime_ns=entry.mtime_ns, crc=entry.crc, on_clash=on_clash)
-    return replace(step, content=content) if content != row else step
+    return step._replace(content=content) if content != row else step
 
 
 class _Place:

@@ -30,6 +30,7 @@ from rundlet.core.work.units import run_side_by_side
 
 _PERMISSIONS = 0o777
 _LOOK_EVERY = 64 * MIB
+_SAID_BYTES, _SAID_ENTRIES = CHUNK, 16
 _HOLE = 64 * KIB  # runs of zeros from this size on become holes
 _ZEROS = bytes(CHUNK)
 _FULL = (errno.ENOSPC, errno.EDQUOT)
@@ -87,10 +88,11 @@ class _Tally:
     """What one worker did; added up when it ends, so that workers need not wait for each other at every file."""
 
     made: list[str] = field(default_factory=list)
-    files: int = 0
-    bytes_in: int = 0
+    rows: list[int] = field(default_factory=list)
     bytes_out: int = 0
     until_look: int = _LOOK_EVERY
+    unsaid_bytes: int = 0
+    unsaid_entries: int = 0
 
 
 class _Run:
@@ -128,8 +130,8 @@ class _Run:
     def _add_up(self, tally: _Tally) -> None:
         with self._lock:
             self._made.files += tally.made
-            self._report.files += tally.files
-            self._report.bytes_in += tally.bytes_in
+            self._report.files += len(tally.rows)
+            self._report.bytes_in += int(np.maximum(self._reader.catalog.packed[tally.rows], 0).sum())
             self._report.bytes_out += tally.bytes_out
 
     def _wanted(self) -> tuple[dict[int, Step], list[tuple[Step, Step]]]:
@@ -163,10 +165,19 @@ class _Run:
                         self._guarded(step, partial(self._read_link, step, chunks))
                     else:
                         self._guarded(step, partial(self._write_file, step, chunks, landing, tally))
-                    self._job.advance(entries=1)
+                    tally.unsaid_entries += 1
+                    if tally.unsaid_entries >= _SAID_ENTRIES:
+                        self._tell(tally)
+            self._tell(tally)
         finally:
             self._add_up(tally)
             landing.close()
+
+    def _tell(self, tally: _Tally) -> None:
+        """Say how far the work is; not at each small file, as that takes as long as writing it."""
+        count, entries = tally.unsaid_bytes, tally.unsaid_entries
+        tally.unsaid_bytes = tally.unsaid_entries = 0
+        self._job.advance(count, entries=entries)
 
     def _guarded(self, step: Step, task: partial[None]) -> None:
         """Run a task for one entry; what goes wrong is said of that entry and the others go on."""
@@ -203,7 +214,9 @@ class _Run:
                 tally.until_look -= size
                 if tally.until_look < 0:
                     self._look_at_space(tally)
-                self._job.advance(size)
+                tally.unsaid_bytes += size
+                if tally.unsaid_bytes >= _SAID_BYTES:
+                    self._tell(tally)
             if mode:
                 os.fchmod(new.fd, mode & _PERMISSIONS)
             if mtime_ns != NO_TIME:
@@ -230,9 +243,8 @@ class _Run:
     def _done(self, step: Step, written: int, landing: Landing, tally: _Tally) -> None:
         if step.action != Action.REPLACE or self._plan.keep_replaced:
             tally.made.append(landing.path_text(step.target))
-        tally.files += 1
+        tally.rows.append(step.row)
         tally.bytes_out += written
-        tally.bytes_in += max(self._reader.catalog.packed.item(step.row), 0)
 
     def _look_at_space(self, tally: _Tally) -> None:
         """Look at the free space now and then: an entry may unpack to more than it said."""

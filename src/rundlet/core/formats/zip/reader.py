@@ -237,8 +237,37 @@ class ZipUnit:
 
     def stream(self) -> Iterator[tuple[int, Iterator[bytes]]]:
         source = self._window()
-        for row in self.rows:
-            yield row, self._late(row, source)
+        if source is self._reader.source:
+            for row in self.rows:
+                yield row, self._late(row, source)
+            return
+        directory, catalog = self._reader.directory, self._reader.catalog
+        rows = np.array(self.rows, np.int64)
+        method, flags = directory.method[rows], directory.flags[rows]
+        odd = directory.overlapping[rows] | (flags & (_UNSEEN | _ENCRYPTED) != 0) | catalog.encrypted[rows]
+        odd |= directory.offset[rows] < 0
+        plain = ~odd & ((method == _STORED) | (method == _DEFLATED))
+        columns = directory.offset, catalog.packed, catalog.size, catalog.crc
+        for row, is_plain, *numbers in zip(
+            self.rows, plain.tolist(), method.tolist(), *(column[rows].tolist() for column in columns), strict=True
+        ):
+            yield row, self._plain(row, source, *numbers) if is_plain else self._late(row, source)
+
+    def _plain(
+        self, row: int, source: ByteSource, method: int, offset: int, packed: int, size: int, crc: int
+    ) -> Iterator[bytes]:
+        """The same as :meth:`_late` for what most small entries are, in a third of the steps.
+
+        Where anything is not as it should be, it is left to the other to say what.
+        """
+        head = source.read_at(offset, LocalHeader.LAYOUT.size)
+        if len(head) == LocalHeader.LAYOUT.size and head[:4] == LocalHeader.SIGNATURE:
+            _, _, flags, local_method, *_, name_length, extra_length = LocalHeader.LAYOUT.unpack(head)
+            data = source.read_at(offset + len(head) + name_length + extra_length, packed)
+            if local_method == method and not flags & _ENCRYPTED and len(data) == packed:
+                yield _whole(data, method, size, crc)
+                return
+        yield from self._late(row, source)
 
     def _window(self) -> ByteSource:
         """Small neighbours are read from the disk at once, when little else lies between them."""
