@@ -155,8 +155,8 @@ def test_what_links_lead_to_is_packed_in_their_place(tmp_path: Path) -> None:
     assert len(found) < 200  # round and round is gone once at most
 
 
-def test_a_taken_name_can_be_added_to(window: Window, settle, stand, home: Path) -> None:
-    """X1: what is chosen goes into the archive that has the name, and what was in it stays."""
+def test_a_taken_name_can_be_added_to(window: Window, settle, stand, home: Path, trash: Path) -> None:
+    """X1: what is chosen goes into the archive that has the name, and what was in it stays; it can be taken back."""
     work = home / "work"
     files_in(work, "a.txt b.txt c.txt")
     stand(work)
@@ -175,10 +175,22 @@ def test_a_taken_name_can_be_added_to(window: Window, settle, stand, home: Path)
     window.target.go.click()
     settle()
     assert window.strip.last.text().startswith("Added 2 files to “all.zip” in ")
-    assert window.strip.copy_button.isVisible() and not window.strip.undo_button.isVisible()
-    reader = open_archive(work / "all.zip")
-    assert contents(reader) == {name: (work / name).read_bytes() for name in ("a.txt", "b.txt", "c.txt")}
-    reader.close()
+    assert window.strip.copy_button.isVisible() and window.strip.undo_button.isVisible()
+
+    def names() -> list[str]:
+        reader = open_archive(work / "all.zip")
+        found = contents(reader)
+        reader.close()
+        assert found == {name: (work / name).read_bytes() for name in found}
+        return sorted(found)
+
+    assert names() == ["a.txt", "b.txt", "c.txt"]
+    window.strip.undo_button.click()
+    settle()
+    assert names() == ["a.txt"]
+    window.target.go.click()
+    settle()
+    assert names() == ["a.txt", "b.txt", "c.txt"]
     assert sorted(path.name for path in work.iterdir()) == ["a.txt", "all.zip", "b.txt", "c.txt"]
     window.target.go.click()
     settle()

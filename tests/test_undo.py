@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import json
+import os
+import shutil
 from dataclasses import replace
 from pathlib import Path
 
@@ -13,7 +16,7 @@ from rundlet.core.files.journal import Journal, Record, record_of
 from rundlet.core.files.trash import from_trash, trash_one
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.report import Report
-from rundlet.core.plans.pack import plan_pack
+from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import UnpackClash, plan_unpack
 from rundlet.core.work.pack import pack
 from rundlet.core.work.undo import undo, undo_words
@@ -95,6 +98,70 @@ def test_packing_is_taken_back_with_its_originals(tmp_path: Path, trash: Path) -
         "tree: could not be given back (its place is taken)",
         "x.zip: stays, as not all of the originals could be given back",
     ]
+
+
+@pytest.mark.parametrize(
+    ("clash", "part_size"), [(PackClash.REPLACE, 0), (PackClash.REPLACE, 70_000), (PackClash.ADD, 0)]
+)
+def test_an_archive_that_was_replaced_or_added_to_comes_back(
+    tmp_path: Path, trash: Path, monkeypatch: pytest.MonkeyPatch, clash: PackClash, part_size: int
+) -> None:
+    """All of it, in one step each way; where the disk has no trash, it is kept beside."""
+    (tmp_path / "old").write_bytes(bytes(range(256)) * 1000)
+    (tmp_path / "new").write_bytes(b"new")
+    folder = tmp_path / "there"
+    folder.mkdir()
+    how = {"target": folder / "x.zip", "info": by_id("zip").info, "part_size": part_size, "level": 0}
+    pack(plan_pack([tmp_path / "old"], **how))
+    before = snapshot(folder)
+    journal = Journal(tmp_path / "journal")
+
+    def change() -> tuple[Report, Record]:
+        with (tmp_path / "new").open("ab") as new:
+            new.write(b"er")
+        report = pack(plan_pack([tmp_path / "new"], on_clash=clash, keep_replaced=True, **how))
+        record, puts = record_of(report, [tmp_path / "new"], "words")
+        journal.add(record, puts)
+        return report, journal.records()[0]
+
+    def cut_off(*_: object, **__: object) -> None:
+        raise OSError(errno.EIO, "")
+
+    with monkeypatch.context() as broken:
+        broken.setattr("rundlet.core.streams.sinks.os.rename", cut_off)
+        with pytest.raises(FileProblem):
+            change()
+    assert snapshot(folder) == before and not trash.exists()
+
+    report, record = change()
+    assert not report.issues and snapshot(folder) != before
+    assert sorted(path.name for path in trash.iterdir()) == sorted(before)
+    assert undo_words(record) == "Give back “x.zip” as it was before"
+    assert not undo(record, journal.puts(record)).issues
+    assert snapshot(folder) == before
+    assert any(b"new" in path.read_bytes() for path in trash.iterdir())
+
+    _, record = change()
+    first = min(folder.iterdir())
+    os.utime(first, (1, 1))
+    assert [str(issue).rpartition("/")[2] for issue in undo(record, journal.puts(record)).issues] == [
+        f"{first.name}: was changed since and stays"
+    ]
+    _, record = change()
+    for path in folder.iterdir():
+        path.unlink()
+    undo(record, journal.puts(record))
+    assert first.stat().st_mtime == 1
+    _, record = change()
+    shutil.rmtree(trash.parent)
+    now = snapshot(folder)
+    assert all("(not in the trash)" in str(issue) for issue in undo(record, journal.puts(record)).issues)
+    assert snapshot(folder) == now
+
+    monkeypatch.setattr("rundlet.core.files.trash.send2trash", cut_off)
+    report, _ = change()
+    assert not report.replaced and not report.problems and "is kept as" in str(report.issues[-1])
+    assert set(now.values()) <= set(snapshot(folder).values()) and not trash.exists()
 
 
 def test_the_trash_gives_back_the_newest_of_a_name(tmp_path: Path, trash: Path) -> None:

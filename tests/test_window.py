@@ -194,7 +194,7 @@ def test_naming_placing_and_replacing(window: Window, settle, stand, home: Path)
     window.how.pack.level.setValue(0)
     assert "Level 0: as is" in window.how.pack.words.text()
     page.clashes[PackClash.REPLACE].click()
-    assert page.clash.text() == "The “sent.zip” that is there will be gone."
+    assert page.clash.text() == "The “sent.zip” that is there goes to the trash."
     window.window_actions["go"].trigger()
     settle()
     assert sorted(p.name for p in (home / "other").iterdir()) == ["sent.zip"]

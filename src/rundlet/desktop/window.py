@@ -285,6 +285,7 @@ class Window(QMainWindow):
                 read_back=desk.read_back,
                 trash=desk.trash,
                 on_clash=clash,
+                keep_replaced=True,
                 job=job,
             )
             return pack(plan, job)

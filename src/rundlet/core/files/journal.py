@@ -52,6 +52,7 @@ class Record:
         expected_size, expected_seconds: what the trial had foretold; 0 for nothing.
         problems: one line each.
         trashed: what it moved to the trash.
+        replaced: in which places it put something else, with what was there before in the trash.
         moved: from where to where it moved other things.
         undone: whether it was taken back.
         can_undo: whether it put anything on the disk or moved anything away.
@@ -71,6 +72,7 @@ class Record:
     expected_seconds: float = 0.0
     problems: tuple[str, ...] = ()
     trashed: tuple[str, ...] = ()
+    replaced: tuple[str, ...] = ()
     moved: tuple[tuple[str, str], ...] = ()
     undone: bool = False
     can_undo: bool = False
@@ -96,6 +98,7 @@ def record_of(
         expected_seconds=round(expected[1], 3),
         problems=tuple(map(str, report.problems[:_MOST_PROBLEMS])),
         trashed=tuple(report.trashed),
+        replaced=tuple(report.replaced),
         moved=tuple(report.moved),
         can_undo=bool(puts) or bool(report.trashed) or bool(report.moved),
     )
@@ -160,11 +163,11 @@ class Journal:
                 if set(values) == {"undone"}:
                     found[values["undone"]] = replace(found[values["undone"]], undone=True)
                     continue
-                for name in ("source", "problems", "trashed"):
+                for name in {"source", "problems", "trashed", "replaced"} & set(values):
                     values[name] = tuple(values[name])
                 values["moved"] = tuple((str(a), str(b)) for a, b in values.get("moved", ()))
                 record = Record(**values)
-            except (ValueError, TypeError, KeyError):
+            except (ValueError, TypeError, KeyError, AttributeError):
                 continue
             found[record.id] = record
         return list(reversed(found.values()))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import secrets
 import shutil
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -46,13 +47,35 @@ def trash_one(path: Path) -> None:
         raise file_problem(error, "move to the trash", path) from error
 
 
-def from_trash(path: Path) -> None:
+def trash_from_aside(aside: Path) -> None:
+    """Move a file to the trash that was set aside in a folder of its own: it can come back to where that folder is.
+
+    Raises:
+        FileProblem: when it can't be moved; it stays where it is then.
+    """
+    trash_one(aside)
+    found = max(_entries(aside), key=lambda entry: entry[0], default=None)
+    if found is None:
+        return
+    info = found[1]
+    lines = info.read_text("utf-8", "surrogateescape").splitlines()
+    for at, line in enumerate(lines):
+        if line.startswith("Path="):
+            folder, name = os.path.split(line.removeprefix("Path="))
+            lines[at] = "Path=" + os.path.join(os.path.dirname(folder), name)  # noqa: PTH118, PTH120 - it is quoted text
+    info.write_text("\n".join(lines) + "\n", "utf-8", "surrogateescape")
+
+
+def from_trash(path: Path, *, over: bool = False) -> None:
     """Give back what was last moved to the trash from this place.
+
+    Args:
+        over: whether it takes the place of a file that stands there now, in one step.
 
     Raises:
         FileProblem: when it is not in the trash any more, its place is taken, or the system refuses.
     """
-    if os.path.lexists(path):
+    if os.path.lexists(path) and not over:
         raise FileProblem(f"The place of {quoted(str(path))} is taken.", errno=0, reason="its place is taken")
     found = max(_entries(path), key=lambda entry: entry[0], default=None)
     if found is None:
@@ -60,7 +83,10 @@ def from_trash(path: Path) -> None:
     _, info, content = found
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        shutil.move(content, path)
+        beside = path.with_name(f".rundlet-{secrets.token_hex(8)}.tmp") if over else path
+        shutil.move(content, beside)
+        if over:
+            beside.replace(path)
         info.unlink()
     except OSError as error:
         raise file_problem(error, "take out of the trash", path) from error

@@ -41,6 +41,7 @@ class Report:
         created: the paths of what was put on the disk, so that it can be shown and taken back; strings, as they may
             be very many.
         trashed: the paths of what was moved to the trash.
+        replaced: the places of which what stood there before is in the trash now.
         moved: from where to where other things were moved.
     """
 
@@ -53,6 +54,7 @@ class Report:
     issues: list[Issue] = field(default_factory=list)
     created: list[str] = field(default_factory=list)
     trashed: list[str] = field(default_factory=list)
+    replaced: list[str] = field(default_factory=list)
     moved: list[tuple[str, str]] = field(default_factory=list)
 
     @property

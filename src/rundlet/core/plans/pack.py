@@ -47,6 +47,7 @@ class PackPlan:
         issues: what is left out or named otherwise, one line each.
         read_back: whether the archive is read and compared with the files before it gets its name.
         originals: what goes to the trash when the archive was found whole; empty when nothing does.
+        keep_replaced: whether an archive that is replaced or added to goes to the trash, so that it can come back.
     """
 
     target: Path
@@ -65,6 +66,7 @@ class PackPlan:
     read_back: bool = False
     originals: tuple[Path, ...] = ()
     base: Base | None = None
+    keep_replaced: bool = False
 
     @property
     def level(self) -> int:
@@ -99,6 +101,7 @@ def plan_pack(
     read_back: bool = False,
     trash: bool = False,
     on_clash: PackClash = PackClash.REFUSE,
+    keep_replaced: bool = False,
     job: Job | None = None,
 ) -> PackPlan:
     """Look through the items and work out the archive. Nothing is written.
@@ -114,6 +117,7 @@ def plan_pack(
         follow: whether what links lead to is packed in their place.
         read_back: whether the archive is read and compared with the files before it gets its name.
         trash: whether the items go to the trash once the archive was read back and found whole.
+        keep_replaced: whether an archive that is replaced or added to goes to the trash, so that it can come back.
 
     Raises:
         PlanError: when there is nothing to pack, the format can't do what is asked, the folder is not there, or the
@@ -163,6 +167,7 @@ def plan_pack(
         read_back=read_back or trash,
         originals=originals,
         base=base,
+        keep_replaced=keep_replaced,
     )
 
 

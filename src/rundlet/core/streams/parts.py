@@ -274,6 +274,11 @@ class PartsSink:
         return [*parts, self.checksum_path]
 
     @property
+    def replaced(self) -> list[Path]:
+        """What stands there now and will not any more."""
+        return [*self._old, self.checksum_path] if self._replace else []
+
+    @property
     def checksum_path(self) -> Path:
         """Where the checksums are written."""
         return self.target.with_name(f"{self.target.name}.sha256")

@@ -135,6 +135,11 @@ class ArchiveSink:
         """What will be there."""
         return [self.target]
 
+    @property
+    def replaced(self) -> list[Path]:
+        """What stands there now and will not any more."""
+        return [self.target] if self._replace else []
+
     def tell(self) -> int:
         """How many bytes were written so far."""
         return self._position

@@ -7,6 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import NoSpace, OutOfDate, PlanError
+from rundlet.core.files.aside import kept_aside
 from rundlet.core.files.trash import to_trash
 from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import by_id
@@ -66,14 +67,15 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
             read_back(plan, sink, job, report, base=base, workers=workers)
         job.checkpoint()
         paths = sink.paths
-        sink.commit()
+        with kept_aside(sink.replaced if plan.keep_replaced else (), report):
+            sink.commit()
     finally:
         pool.shutdown(cancel_futures=True)
         if base is not None:
             base.close()
         if sink is not None:
             sink.close()
-    if plan.base is None:
+    if plan.base is None or report.replaced:
         report.created += map(str, paths)
     if plan.originals:
         _clear_up(plan, job, report)

@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from rundlet.core.errors import FileProblem, PlanError
+from rundlet.core.files.aside import kept_aside
 from rundlet.core.files.journal import Put, Record
 from rundlet.core.files.moving import move_into, move_to
 from rundlet.core.files.trash import from_trash, trash_one
@@ -19,9 +21,9 @@ from rundlet.core.text import plural, quoted, shown
 def undo(record: Record, puts: Sequence[Put], job: Job | None = None) -> Report:
     """Take a job back.
 
-    Originals that went to the trash come back first. An archive goes to the trash, and so do unpacked files whose archive
-    is no longer there; other unpacked files are in the archive still, so they are deleted. What was changed since stays
-    and is named, and so does a folder with something else in it.
+    Originals that went to the trash come back first. An archive goes to the trash, and what it replaced comes back. Unpacked
+    files go to the trash when their archive is no longer there; otherwise they are in it still, so they are deleted. What was
+    changed since stays and is named, and so does a folder with something else in it.
 
     Raises:
         PlanError: when it was taken back already.
@@ -33,21 +35,28 @@ def undo(record: Record, puts: Sequence[Put], job: Job | None = None) -> Report:
     report = Report("undo", Path(record.target))
     job.begin("Taking it back", total_entries=len(puts) + len(record.trashed) + len(record.moved))
     _move_back(record, job, report)
-    if record.verb == "pack":
+    packed = record.verb in ("pack", "add")
+    if packed:
         _give_back(record, job, report)
         if report.problems:
             report.add(record.target, "stays, as not all of the originals could be given back")
             report.seconds = time.monotonic() - started
             return report
-    keep_in_trash = record.verb == "pack" or not all(os.path.lexists(path) for path in record.source)
+    keep_in_trash = packed or not all(os.path.lexists(path) for path in record.source)
     for put in sorted(puts, key=lambda put: put.size < 0):
         if put.size >= 0:
-            _take_away(put, report, to_trash=keep_in_trash)
+            if put.path in record.replaced:
+                _put_back(put, report)
+            else:
+                _take_away(put, report, to_trash=keep_in_trash)
             job.advance(entries=1)
     for put in sorted((put for put in puts if put.size < 0), key=lambda put: put.path.count("/"), reverse=True):
         _remove_folder(put, report)
         job.advance(entries=1)
-    if record.verb != "pack":
+    if packed:
+        here = {put.path for put in puts}
+        _give_back(replace(record, trashed=tuple(path for path in record.replaced if path not in here)), job, report)
+    else:
         _give_back(record, job, report)
     report.seconds = time.monotonic() - started
     return report
@@ -90,16 +99,37 @@ def _give_back(record: Record, job: Job, report: Report) -> None:
         job.advance(entries=1)
 
 
-def _take_away(put: Put, report: Report, *, to_trash: bool) -> None:
+def _is_as_it_was(put: Put, report: Report) -> bool:
     try:
         status = os.lstat(put.path)
     except FileNotFoundError:
-        return
+        return False
     except OSError:
         report.add(shown(put.path), "could not be looked at and stays")
-        return
+        return False
     if (status.st_size, status.st_mtime_ns) != (put.size, put.mtime_ns):
         report.add(shown(put.path), "was changed since and stays")
+        return False
+    return True
+
+
+def _put_back(put: Put, report: Report) -> None:
+    """What stood in this place before comes back, in one step, and what stands there now goes to the trash."""
+    if os.path.lexists(put.path) and not _is_as_it_was(put, report):
+        return
+    path, swapped = Path(put.path), Report("undo", report.target)
+    try:
+        with kept_aside([path], swapped):
+            from_trash(path, over=True)
+    except FileProblem as error:
+        report.add(shown(put.path), f"stays, as what was there before could not be given back ({error.reason})")
+        return
+    report.issues += swapped.issues
+    report.created.append(put.path)
+
+
+def _take_away(put: Put, report: Report, *, to_trash: bool) -> None:
+    if not _is_as_it_was(put, report):
         return
     try:
         if to_trash:
@@ -126,11 +156,15 @@ def _remove_folder(put: Put, report: Report) -> None:
 def undo_words(record: Record) -> str:
     """What taking a job back does, in a few words."""
     name = quoted(Path(record.target).name)
-    if record.verb == "pack":
+    if record.verb in ("pack", "add"):
         back = " and give the originals back" if record.trashed else ""
-        return f"Move {name} to the trash{back}"
-    if record.verb == "add":
-        return "Give the originals back; what was added stays"
+        if record.replaced:
+            return f"Give back {name} as it was before{' and the originals' if back else ''}"
+        return (
+            f"Move {name} to the trash{back}"
+            if record.verb == "pack"
+            else "Give the originals back; what was added stays"
+        )
     if record.verb == "rename":
         return f"Give {name} its name from before"
     if record.verb == "folder":

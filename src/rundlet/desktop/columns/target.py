@@ -50,7 +50,7 @@ _LONG = 5.0  # seconds
 _WORTH_SAYING = 64 * MIB  # about a second of reading
 _CLASHES = {
     PackClash.RENAME: "Number this one",
-    PackClash.REPLACE: "Replace the one that is there",
+    PackClash.REPLACE: "Replace it, the old one to the trash",
     PackClash.ADD: "Add to the one that is there",
 }
 
@@ -276,7 +276,7 @@ class PackTarget(QWidget):
         self.clash.setText(
             {
                 PackClash.RENAME: f"That name is taken; this one will be {text.quoted(ws.pack_target.name)}.",
-                PackClash.REPLACE: f"The {name} that is there will be gone.",
+                PackClash.REPLACE: f"The {name} that is there goes to the trash.",
                 PackClash.ADD: f"What is in {name} stays as it is.",
             }[ws.pack_clash]
             if taken
