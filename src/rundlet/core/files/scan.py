@@ -62,7 +62,8 @@ def walk(
     except OSError as error:
         found.issues.append(Issue(name, left_out(file_problem(error, "read", item))))
         return found
-    pending: list[tuple[Path, str, os.stat_result]] = [(item, name, status)]
+    pending: list[tuple[str, str, os.stat_result]] = [(str(item), name, status)]
+    skipped = None if skip is None else str(skip)
     led: _Led = {}
     while pending:
         path, inside, status = pending.pop()
@@ -70,7 +71,7 @@ def walk(
         if follow and stat.S_ISLNK(status.st_mode):
             path, status = _followed(path, inside, status, found.issues, led)
         if (
-            path == skip
+            path == skipped
             or _excluded(inside, exclude)
             or (LeaveOut.HIDDEN in leave_out and "/" in inside and inside.rpartition("/")[2].startswith("."))
         ):
@@ -97,8 +98,8 @@ _Led = dict[str, tuple[Path, ...]]
 
 
 def _followed(
-    path: Path, inside: str, status: os.stat_result, issues: list[Issue], led: _Led
-) -> tuple[Path, os.stat_result]:
+    path: str, inside: str, status: os.stat_result, issues: list[Issue], led: _Led
+) -> tuple[str, os.stat_result]:
     """What a link leads to, or the link itself where following it would lead nowhere or round and round."""
     target = Path(os.path.realpath(path))
     try:
@@ -110,12 +111,12 @@ def _followed(
         above = inside
         while above and above not in led:
             above = above.rpartition("/")[0]
-        way = (*led.get(above, ()), path.parent.resolve())
+        way = (*led.get(above, ()), Path(path).parent.resolve())
         if any(folder.is_relative_to(target) for folder in way):
             issues.append(Issue(inside, "leads to a folder that it is in and was kept as a link"))
             return path, status
         led[inside] = way
-    return target, there
+    return str(target), there
 
 
 def _without_empty_folders(items: list[PackItem]) -> list[PackItem]:
@@ -129,19 +130,19 @@ def _without_empty_folders(items: list[PackItem]) -> list[PackItem]:
     return [item for item in items if item.kind != Kind.DIR or item.path in filled]
 
 
-def _below(folder: Path, inside: str, issues: list[Issue]) -> Iterator[tuple[Path, str, os.stat_result]]:
+def _below(folder: str, inside: str, issues: list[Issue]) -> Iterator[tuple[str, str, os.stat_result]]:
     """What lies in a folder, last name first, as a stack wants it."""
     with os.scandir(folder) as entries:
         listed = sorted(entries, key=lambda entry: entry.name, reverse=True)
     for entry in listed:
         path = f"{inside}/{entry.name}"
         try:
-            yield Path(entry.path), path, entry.stat(follow_symlinks=False)
+            yield entry.path, path, entry.stat(follow_symlinks=False)
         except OSError as error:
             issues.append(Issue(path, left_out(file_problem(error, "read", entry.path))))
 
 
-def _item(path: Path, inside: str, kind: Kind, status: os.stat_result) -> PackItem:
+def _item(path: str, inside: str, kind: Kind, status: os.stat_result) -> PackItem:
     return PackItem(
         path=inside,
         kind=kind,

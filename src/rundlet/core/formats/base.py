@@ -9,7 +9,6 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from enum import IntEnum
-from pathlib import Path
 from typing import NamedTuple, Protocol
 
 import numpy as np
@@ -82,6 +81,7 @@ class FormatInfo:
 _GATHER_ROWS = 1 << 16
 _ENTRIES_AT_ONCE = 1 << 10
 _KINDS = {int(kind): kind for kind in Kind}
+_TYPE_BITS = {Kind.FILE: stat.S_IFREG, Kind.DIR: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK}
 
 
 def spread(at: NDArray[np.int64], lengths: NDArray[np.int64]) -> NDArray[np.int64]:
@@ -314,14 +314,13 @@ class ArchiveReader(ABC):
         self.source.close()
 
 
-@dataclass(frozen=True, slots=True)
-class PackItem:
+class PackItem(NamedTuple):
     """One entry to be written.
 
     Attributes:
         path: its path in the archive.
         kind: what it is; never ``OTHER``.
-        source: the file to read, for a file.
+        source: the path on the disk; as text, as there may be very many.
         size: bytes expected of it.
         mtime_ns, mode: as in :class:`Entry`.
         target: where a link points.
@@ -330,7 +329,7 @@ class PackItem:
 
     path: str
     kind: Kind
-    source: Path
+    source: str
     size: int
     mtime_ns: int
     mode: int
@@ -340,8 +339,7 @@ class PackItem:
     @property
     def unix_mode(self) -> int:
         """Permission bits together with the type bits that Unix keeps beside them."""
-        kinds = {Kind.FILE: stat.S_IFREG, Kind.DIR: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK}
-        return kinds[self.kind] | self.mode
+        return _TYPE_BITS[self.kind] | self.mode
 
 
 @dataclass(frozen=True, slots=True)

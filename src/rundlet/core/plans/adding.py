@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import zlib
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 from rundlet.core.errors import PlanError
@@ -102,7 +102,7 @@ def beside(items: Sequence[PackItem], reader: ArchiveReader, job: Job) -> tuple[
                 Issue(item.path, f"is called {new} in the archive, as it holds one of its name", problem=False)
             )
         there[path] = _NEW
-        kept.append(item if path == item.path else replace(item, path=path))
+        kept.append(item if path == item.path else item._replace(path=path))
     if not kept:
         raise PlanError(f"{quoted(reader.source.name)} holds all of it already.")
     return kept, issues, Base(reader.source.fingerprint(), reader.source.size, reader.names_hidden, same)

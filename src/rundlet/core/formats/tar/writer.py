@@ -198,7 +198,7 @@ def _record(key: bytes, value: bytes) -> bytes:
 def _owner(item: PackItem, pax: dict[bytes, bytes]) -> tuple[int, int, bytes, bytes]:
     """Numbers and names of the owner and the group, as far as they are known."""
     try:
-        status = item.source.lstat()
+        status = os.lstat(item.source)
     except OSError:
         return 0, 0, b"", b""
     numbers = []

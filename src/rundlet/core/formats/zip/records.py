@@ -81,22 +81,9 @@ class LocalHeader:
     SIGNATURE: ClassVar[bytes] = b"PK\x03\x04"
     LAYOUT: ClassVar[struct.Struct] = struct.Struct("<4s5H3I2H")
 
-    def pack(self) -> bytes:
-        """As 30 bytes."""
-        return self.LAYOUT.pack(
-            self.SIGNATURE,
-            self.version_needed,
-            self.flags,
-            self.method,
-            self.time,
-            self.date,
-            self.crc32,
-            self.compressed_size,
-            self.uncompressed_size,
-            self.name_length,
-            self.extra_length,
-        )
 
+SHARED = struct.Struct("<5H3I2H")
+"""What both headers of an entry have between their beginnings and their ends: from the version needed to the lengths."""
 
 CENTRAL_SIGNATURE = b"PK\x01\x02"
 CENTRAL_SIZE = 46
@@ -124,7 +111,8 @@ CENTRAL = np.dtype(
 )
 """Central directory header (section 4.3.12) as one row of a table; "version made by" is split into its two bytes."""
 
-CENTRAL_LAYOUT = struct.Struct("<4s4B4H3I5H2I")
+CENTRAL_REST = struct.Struct("<3H2I")
+"""Its end, before the name: comment length, first disk, internal and external attributes, and offset."""
 
 
 @dataclass(slots=True)

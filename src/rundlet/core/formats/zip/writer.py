@@ -23,12 +23,13 @@ from rundlet.core.formats.zip.directory import raw_records
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import (
     AES_FIELD,
-    CENTRAL_LAYOUT,
+    CENTRAL_REST,
     CENTRAL_SIGNATURE,
     LOCATOR,
     LOCATOR_SIGNATURE,
     MAX16,
     MAX32,
+    SHARED,
     UNIX_TIMES,
     End64Record,
     EndRecord,
@@ -47,6 +48,8 @@ _VERSION_PLAIN = 20
 _VERSION_64 = 45
 _VERSION_AES = 51
 _BATCH = 64
+_RECORDS_AT_ONCE = 4096
+_SECOND = 1_000_000_000  # nanoseconds
 _DOS_FOLDER = 0x10
 _STRENGTH = 3  # AES-256
 _SCHEME = 2
@@ -141,7 +144,7 @@ class ZipWriter:
         self._sink = sink
         method = _METHODS[options.method or "deflate"]
         self._how = _How(options.level, method, _CODECS[method], options.password.encode("utf-8"))
-        self._rows: list[_Row] = []
+        self._records: list[bytes] = []
         self._kept, self._kept_count, self._comment = b"", 0, b""
         self._shift = 0  # bytes in front of the archive, which no offset counts
 
@@ -166,14 +169,15 @@ class ZipWriter:
                     self._write_large(item, pool, job, report)
 
     def _write_batch(self, batch: list[_Packed | _Failed], job: Job, report: Report) -> None:
+        pieces: list[bytes] = []
+        offset, size, entries = self._sink.tell() - self._shift, 0, 0
         for packed in batch:
+            entries += 1
             if isinstance(packed, _Failed):
                 report.add(packed.item.path, left_out(packed.problem))
-                job.advance(entries=1)
                 continue
             if packed.item.kind == Kind.FILE and packed.size != packed.item.size:
                 report.add(packed.item.path, CHANGED, problem=False)
-            offset = self._sink.tell() - self._shift
             row = _Row(
                 packed.item.path.encode("utf-8", "surrogateescape"),
                 packed.item,
@@ -184,11 +188,15 @@ class ZipWriter:
                 offset,
                 self._how.locked and packed.item.kind != Kind.DIR,
             )
-            self._sink.write(_local_header(row) + packed.data)
-            self._rows.append(row)
+            local, central = _headers(row)
+            pieces += (local, packed.data)
+            self._records.append(central)
+            offset += len(local) + len(packed.data)
             report.files += packed.item.kind == Kind.FILE
-            report.bytes_in += packed.size
-            job.advance(packed.size, entries=1)
+            size += packed.size
+        self._sink.write(b"".join(pieces))
+        report.bytes_in += size
+        job.advance(size, entries=entries)
 
     def _write_large(self, item: PackItem, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
         """One large file in pieces; its sizes and checksum are put into its header when they are known."""
@@ -210,18 +218,18 @@ class ZipWriter:
             os.close(fd)
         if row.size != item.size:
             report.add(item.path, CHANGED, problem=False)
-        self._rows.append(row)
+        self._records.append(_headers(row)[1])
         report.files += 1
         report.bytes_in += row.size
         job.advance(entries=1)
 
     def _stream(self, item: PackItem, fd: int, offset: int, pool: ThreadPoolExecutor, job: Job) -> _Row:
-        how, wide = self._how, item.size >= _ROOM_FROM
+        how = self._how
         stored = how.level == 0 or not shrinks(fd, item.size)
         method = Method.STORED if stored else how.method
         name = item.path.encode("utf-8", "surrogateescape")
         row = _Row(name, item, method, 0, 0, 0, offset - self._shift, how.locked)
-        self._sink.write(_local_header(row, wide=wide))
+        self._sink.write(_headers(row)[0])
         begin = self._sink.tell()
         pieces = self._pieces(item, fd, row, pool, job)
         if how.locked:
@@ -232,7 +240,7 @@ class ZipWriter:
         for data in pieces:
             self._sink.write(data)
         row.packed = self._sink.tell() - begin
-        self._sink.patch(offset, _local_header(row, wide=wide))
+        self._sink.patch(offset, _headers(row)[0])
         return row
 
     def _pieces(self, item: PackItem, fd: int, row: _Row, pool: ThreadPoolExecutor, job: Job) -> Iterator[bytes]:
@@ -253,15 +261,10 @@ class ZipWriter:
         """Write the central directory and its end records (sections 4.3.12 to 4.3.16)."""
         start = self._sink.tell() - self._shift
         self._sink.write(self._kept)
-        pending: list[bytes] = []
-        for row in self._rows:
-            pending.append(_central_header(row))
-            if len(pending) == 4096:
-                self._sink.write(b"".join(pending))
-                pending.clear()
-        self._sink.write(b"".join(pending))
+        for first in range(0, len(self._records), _RECORDS_AT_ONCE):
+            self._sink.write(b"".join(self._records[first : first + _RECORDS_AT_ONCE]))
         end = self._sink.tell() - self._shift
-        count, size = self._kept_count + len(self._rows), end - start
+        count, size = self._kept_count + len(self._records), end - start
         if count >= MAX16 or size >= MAX32 or start >= MAX32:
             wide = End64Record(44, Host.UNIX << 8 | _VERSION_64, _VERSION_64, 0, 0, count, count, size, start)
             self._sink.write(wide.pack() + LOCATOR.pack(LOCATOR_SIGNATURE, 0, end, 1))
@@ -343,58 +346,30 @@ def _pack_piece(data: bytes, before: bytes, level: int, *, last: bool) -> tuple[
     return packed, crc, len(data)
 
 
-def _local_header(row: _Row, *, wide: bool = False) -> bytes:
-    """Section 4.3.7; with ``wide``, both sizes stand in the zip64 field (section 4.5.3)."""
-    date, clock = _dos_time(row.item.mtime_ns)
-    extra = struct.pack("<HHQQ", Extra.ZIP64, 16, row.size, row.packed) if wide else b""
-    extra += _common_extra(row)
-    name = _stored_name(row)
-    header = LocalHeader(
-        version_needed=row.version,
-        flags=_flags(row),
-        method=row.stored_method,
-        time=clock,
-        date=date,
-        crc32=row.stored_crc,
-        compressed_size=MAX32 if wide else row.packed,
-        uncompressed_size=MAX32 if wide else row.size,
-        name_length=len(name),
-        extra_length=len(extra),
-    )
-    return header.pack() + name + extra
+def _headers(row: _Row) -> tuple[bytes, bytes]:
+    """The header in front of an entry's data, and its record in the central directory (sections 4.3.7 and 4.3.12).
 
-
-def _central_header(row: _Row) -> bytes:
-    """Section 4.3.12."""
-    date, clock = _dos_time(row.item.mtime_ns)
-    wide = [value for value in (row.size, row.packed, row.offset) if value >= MAX32]
-    extra = struct.pack(f"<HH{len(wide)}Q", Extra.ZIP64, 8 * len(wide), *wide) if wide else b""
-    extra += _common_extra(row)
-    name = _stored_name(row)
-    version = max(row.version, _VERSION_64 if wide else 0)
+    In the first, both sizes of a file that may become very large stand in the zip64 field (section 4.5.3); in the other
+    it holds what does not fit elsewhere.
+    """
+    wide = row.item.size >= _ROOM_FROM
+    date, clock = _dos_time(row.item.mtime_ns // _SECOND if row.item.mtime_ns != NO_TIME else None)
+    name, more, flags = _stored_name(row), _common_extra(row), _flags(row)
+    version, method, crc = row.version, row.stored_method, row.stored_crc
+    extra = more if not wide else struct.pack("<HHQQ", Extra.ZIP64, 16, row.size, row.packed) + more
+    packed, size = (MAX32, MAX32) if wide else (row.packed, row.size)
+    shared = SHARED.pack(version, flags, method, clock, date, crc, packed, size, len(name), len(extra))
+    local = LocalHeader.SIGNATURE + shared + name + extra
+    large = [value for value in (row.size, row.packed, row.offset) if value >= MAX32]
+    if large or wide:
+        extra = struct.pack(f"<HH{len(large)}Q", Extra.ZIP64, 8 * len(large), *large) + more if large else more
+        version = max(version, _VERSION_64 if large else 0)
+        packed, size = min(row.packed, MAX32), min(row.size, MAX32)
+        shared = SHARED.pack(version, flags, method, clock, date, crc, packed, size, len(name), len(extra))
     attributes = row.item.unix_mode << 16 | (_DOS_FOLDER if row.item.kind == Kind.DIR else 0)
-    header = CENTRAL_LAYOUT.pack(
-        CENTRAL_SIGNATURE,
-        version,
-        Host.UNIX,
-        version,
-        0,
-        _flags(row),
-        row.stored_method,
-        clock,
-        date,
-        row.stored_crc,
-        min(row.packed, MAX32),
-        min(row.size, MAX32),
-        len(name),
-        len(extra),
-        0,
-        0,
-        0,
-        attributes,
-        min(row.offset, MAX32),
-    )
-    return header + name + extra
+    rest = CENTRAL_REST.pack(0, 0, 0, attributes, min(row.offset, MAX32))
+    central = CENTRAL_SIGNATURE + bytes((version, Host.UNIX)) + shared + rest + name + extra
+    return local, central
 
 
 def _stored_name(row: _Row) -> bytes:
@@ -419,17 +394,17 @@ def _common_extra(row: _Row) -> bytes:
 
 def _times(mtime_ns: int) -> bytes:
     """Extended timestamp, in whole seconds; left out for years that it can't hold."""
-    if mtime_ns == NO_TIME or not -(1 << 31) <= mtime_ns // 1_000_000_000 < 1 << 31:
+    if mtime_ns == NO_TIME or not -(1 << 31) <= mtime_ns // _SECOND < 1 << 31:
         return b""
-    return UNIX_TIMES.pack(Extra.TIMESTAMP, 5, 1, mtime_ns // 1_000_000_000)
+    return UNIX_TIMES.pack(Extra.TIMESTAMP, 5, 1, mtime_ns // _SECOND)
 
 
 @functools.lru_cache(maxsize=4096)
-def _dos_time(mtime_ns: int) -> tuple[int, int]:
+def _dos_time(seconds: int | None) -> tuple[int, int]:
     """Local date and time in DOS form (section 4.4.6), held between 1980 and 2107."""
-    if mtime_ns == NO_TIME:
+    if seconds is None:
         return (1 << 5) | 1, 0
-    parts = time.localtime(mtime_ns // 1_000_000_000)
+    parts = time.localtime(seconds)
     if parts.tm_year < 1980:
         return (1 << 5) | 1, 0
     if parts.tm_year > 2107:
