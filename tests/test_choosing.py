@@ -21,7 +21,8 @@ from rundlet.core.formats.base import UNKNOWN
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.jobs import turns
-from rundlet.desktop.models.listing import COLUMNS, TOP, ArchiveListing, sorts_of
+from rundlet.desktop.models.archive import ArchiveListing, sorts_of
+from rundlet.desktop.models.listing import COLUMNS, TOP
 from rundlet.desktop.window import Window
 from support import Raw, make_tree, pack_to, raw_zip
 from windows import CTRL, LEFT, NONE, chosen, click, files_in, middle, row

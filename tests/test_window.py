@@ -35,7 +35,7 @@ from rundlet.core.plans.unpack import UnpackClash
 from rundlet.core.work.pack import pack
 from rundlet.desktop import window as window_module
 from rundlet.desktop.app import make_app
-from rundlet.desktop.models.listing import DiskListing
+from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.state import Afterwards, Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window

@@ -11,7 +11,7 @@ from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from rundlet.desktop.app import make_app
-from rundlet.desktop.models.listing import ArchiveListing
+from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 

@@ -15,7 +15,8 @@ from PySide6.QtWidgets import QApplication
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.desktop.app import make_app
-from rundlet.desktop.models.listing import ArchiveListing, DiskListing
+from rundlet.desktop.models.archive import ArchiveListing
+from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.state import Place, UnpackDesk
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window

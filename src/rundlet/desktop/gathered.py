@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from rundlet.desktop.models.listing import DiskItem
+from rundlet.desktop.models.disk import DiskItem
 
 _REMEMBERED = 200
 

@@ -17,7 +17,9 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.work.peek import Head, head_of_entry, head_of_file, heads_of_entries
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.images import decoded
-from rundlet.desktop.models.listing import ArchiveListing, DiskListing, Listing
+from rundlet.desktop.models.archive import ArchiveListing
+from rundlet.desktop.models.disk import DiskListing
+from rundlet.desktop.models.listing import Listing
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.workspace import Workspace
 

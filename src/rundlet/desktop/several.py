@@ -14,7 +14,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.plans.unpack import Steps, UnpackClash
 from rundlet.core.work.several import Outlook, look_ahead
 from rundlet.desktop.background import Background, Latest
-from rundlet.desktop.models.listing import LandingListing
+from rundlet.desktop.models.landing import LandingListing
 from rundlet.desktop.workspace import Workspace
 
 

@@ -25,7 +25,8 @@ from rundlet.desktop.dragging import EntriesMime, files_mime, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program
 from rundlet.desktop.jobs import Jobs, RunningJob
 from rundlet.desktop.lending import Copy, lend, lend_one
-from rundlet.desktop.models.listing import ArchiveListing, DiskListing
+from rundlet.desktop.models.archive import ArchiveListing
+from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.peeking import Spot, spot_of
 from rundlet.desktop.state import OpenArchive
 from rundlet.desktop.workspace import Workspace

@@ -18,7 +18,7 @@ from rundlet.core.formats.detect import WRITABLE, by_id
 from rundlet.core.formats.tree import ArchiveTree
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack import UnpackClash
-from rundlet.desktop.models.listing import sorts_of
+from rundlet.desktop.models.archive import sorts_of
 
 _PARTIAL_SECONDS = 0.5
 

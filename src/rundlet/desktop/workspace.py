@@ -32,7 +32,10 @@ from rundlet.desktop.background import Background, Done, Failed, Latest
 from rundlet.desktop.following import FolderWatch
 from rundlet.desktop.gathered import Gathered
 from rundlet.desktop.lending import Lending, lend, report_error
-from rundlet.desktop.models.listing import TOP, ArchiveListing, DiskListing, LandingListing, Listing, sorts_of
+from rundlet.desktop.models.archive import ArchiveListing, sorts_of
+from rundlet.desktop.models.disk import DiskListing
+from rundlet.desktop.models.landing import LandingListing
+from rundlet.desktop.models.listing import TOP, Listing
 from rundlet.desktop.pack_setup import PackSetup
 from rundlet.desktop.state import Choice, OpenArchive, Partial, Place, UnpackDesk
 

@@ -24,7 +24,7 @@ from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.formats.tree import ROOT
 from rundlet.core.work.trial import Sample
 from rundlet.desktop.columns.several import SeveralPage
-from rundlet.desktop.models.listing import ArchiveListing
+from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.several import Several, SeveralDesk
 from rundlet.desktop.state import Afterwards, Choice, UnpackDesk
 from rundlet.desktop.theme.theme import theme

@@ -24,9 +24,11 @@ from rundlet.core.files.types import Sort
 from rundlet.core.formats.base import UNKNOWN
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.file_manager import type_words
+from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.areas import areas_of
+from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.models.listing import COLUMNS, TOP, ArchiveListing, DiskListing, Listing
+from rundlet.desktop.models.listing import COLUMNS, TOP, Listing
 from rundlet.desktop.peeking import Peeker, Seen, Thumbs, spot_of
 from rundlet.desktop.state import Choice
 from rundlet.desktop.theme.theme import theme

@@ -24,7 +24,7 @@ from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan
 from rundlet.core.work.trial import Point
 from rundlet.desktop.columns.several import SeveralTarget
-from rundlet.desktop.models.listing import LandingListing
+from rundlet.desktop.models.landing import LandingListing
 from rundlet.desktop.several import Several
 from rundlet.desktop.state import Choice, PackDesk, UnpackDesk
 from rundlet.desktop.theme.theme import theme

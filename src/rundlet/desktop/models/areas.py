@@ -8,7 +8,9 @@ from dataclasses import dataclass
 import squarify
 
 from rundlet.core.files.types import Sort, sort_of
-from rundlet.desktop.models.listing import TOP, ArchiveListing, DiskListing, Listing
+from rundlet.desktop.models.archive import ArchiveListing
+from rundlet.desktop.models.disk import DiskListing
+from rundlet.desktop.models.listing import TOP, Listing
 
 _MOST = 36
 

@@ -12,7 +12,8 @@ from rundlet.core import text
 from rundlet.core.files.types import Sort
 from rundlet.core.formats.base import NO_TIME, UNKNOWN
 from rundlet.desktop.dragging import URIS
-from rundlet.desktop.models.listing import COLUMNS, TOP, DiskListing, Listing, Record
+from rundlet.desktop.models.disk import DiskListing
+from rundlet.desktop.models.listing import COLUMNS, TOP, Listing, Record
 
 _MOST_OPENED = 20_000  # rows beside each other; among more of them folders are gone into, not opened in their place
 _HEADINGS = {"name": "Name", "kind": "Kind", "size": "Size", "share": "Share", "changed": "Changed"}

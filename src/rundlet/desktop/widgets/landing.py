@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QAbstractItemView, QLabel, QMenu, QTreeView
 from rundlet.core.plans.unpack import Steps, UnpackClash
 from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.models.listing import LandingListing
+from rundlet.desktop.models.landing import LandingListing
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import CLASH_WORDS, label
 

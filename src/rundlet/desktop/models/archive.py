@@ -1,0 +1,193 @@
+"""A folder of an archive as a listing, with what is looked for in all of it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rundlet.core.files.find import Wanted
+from rundlet.core.files.types import Sort, sort_of, word_for
+from rundlet.core.formats.base import Kind
+from rundlet.core.formats.tree import NATURAL_AT_MOST, ArchiveTree
+from rundlet.desktop.models.listing import TOP, Record
+
+_LONGEST_ENDING = 16
+
+
+class ArchiveListing:
+    """A folder of an archive and everything below it. Nodes are those of the tree, but for :data:`TOP`.
+
+    Args:
+        sorts: the type of every node; see :func:`sorts_of`.
+    """
+
+    def __init__(self, tree: ArchiveTree, folder: int, sorts: NDArray[np.int64]) -> None:
+        self.tree = tree
+        self.folder = folder
+        self.sorts = sorts
+        self._key, self._descending = "name", False
+        self._keep: NDArray[np.bool_] | None = None
+        self._found: NDArray[np.bool_] | None = None
+        self._sorted: dict[int, list[int]] = {}
+        self._largest: dict[int, int] = {}
+        self._orders: dict[tuple[int, str, bool], NDArray[np.int64]] = {}
+
+    def children(self, node: int) -> Sequence[int]:
+        node = self.folder if node == TOP else node
+        known = self._sorted.get(node)
+        if known is None:
+            nodes = self._in_order(node)
+            if self._keep is not None:
+                nodes = nodes[self._keep[nodes]]
+            known = self._sorted[node] = nodes.tolist()
+        return known
+
+    def _in_order(self, node: int) -> NDArray[np.int64]:
+        """All that lies in a folder in the order of now; large folders are put in an order once, whatever is looked for."""
+        key = "packed" if self._key == "share" else self._key
+        known = self._orders.get((node, key, self._descending))
+        if known is None:
+            known = self.tree.sorted_children(node, key, descending=self._descending)
+            if len(known) > NATURAL_AT_MOST:
+                self._orders[node, key, self._descending] = known
+        return known
+
+    def parent_of(self, node: int) -> int:
+        above = int(self.tree.parent[node])
+        return TOP if above in (self.folder, -1) else above
+
+    def _below(self, *folders: int) -> NDArray[np.bool_]:
+        """Which nodes lie in these folders, however deep; not they themselves."""
+        below = np.zeros(len(self.tree), np.bool_)
+        tops = np.zeros(len(self.tree), np.bool_)
+        tops[list(folders)] = True
+        above = self.tree.parent.copy()
+        while (up := above > 0).any():
+            below[up] |= tops[above[up]]
+            above[up] = self.tree.parent[above[up]]
+        return below
+
+    def meant(self, nodes: Sequence[int]) -> list[int]:
+        """What choosing rows means: a folder that is shown only as the way to what was found stands for just that."""
+        if self._found is None or not len(nodes):
+            return list(nodes)
+        chosen = np.array(nodes, np.int64)
+        found = self._found[chosen]
+        more = self._below(*chosen[~found].tolist()) & self._found
+        more[chosen] = False
+        return [*chosen[found].tolist(), *np.flatnonzero(more).tolist()]
+
+    def is_folder(self, node: int) -> bool:
+        return node == TOP or self.tree.is_folder(node)
+
+    def count(self, node: int) -> int:
+        """None of a folder with very many: it is gone into instead, as they have to be put in an order first."""
+        if not self.is_folder(node):
+            return 0
+        below = self.tree.children(self.folder if node == TOP else node)
+        shown = len(below) if self._keep is None else int(self._keep[below].sum())
+        return shown if shown <= NATURAL_AT_MOST or node == TOP else 0
+
+    def record(self, node: int) -> Record:
+        tree = self.tree
+        name = tree.name(node)
+        row = tree.row(node)
+        kind = Kind.DIR if row is None else Kind(int(tree.catalog.kind[row]))
+        siblings = int(tree.parent[node])
+        largest = self._largest.get(siblings)
+        if largest is None:
+            largest = self._largest[siblings] = max(int(tree.size[tree.children(siblings)].max(initial=1)), 1)
+        sort = Sort.FOLDERS if kind == Kind.DIR else Sort.LINKS if kind == Kind.LINK else sort_of(name)
+        return Record(
+            name=name,
+            sort=sort,
+            word={Kind.DIR: "Folder", Kind.LINK: "Link", Kind.OTHER: "Device"}.get(kind) or word_for(name),
+            size=int(tree.size[node]),
+            packed=int(tree.packed[node]),
+            share=int(tree.size[node]) / largest,
+            mtime_ns=tree.mtime_ns(node),
+            note="locked" if row is not None and tree.catalog.encrypted[row] else "",
+        )
+
+    def sort(self, key: str, *, descending: bool) -> None:
+        if (key, descending) != (self._key, self._descending):
+            self._key, self._descending = key, descending
+            self._sorted.clear()
+
+    def narrow(self, text: str, sort: Sort | None) -> None:
+        self._sorted.clear()
+        self._keep = self._found = None
+        if not text and sort is None:
+            return
+        tree = self.tree
+        wanted = Wanted.of(text)
+        keep = named(tree, wanted) if wanted else np.ones(len(tree), np.bool_)
+        if sort is not None:
+            keep &= self.sorts == list(Sort).index(sort)
+        keep[0] = False
+        self._found = keep.copy()
+        above = np.flatnonzero(keep)
+        while len(above):
+            above = np.unique(tree.parent[above])
+            above = above[above > 0]
+            keep[above] = True
+        self._keep = keep
+
+    def counts(self) -> dict[Sort, int]:
+        sorts_below = self.sorts[1:]
+        if self.folder:
+            sorts_below = sorts_below[self._below(self.folder)[1:]]
+        numbers, how_many = np.unique(sorts_below, return_counts=True)
+        sorts = list(Sort)
+        return {sorts[n]: int(count) for n, count in zip(numbers.tolist(), how_many.tolist(), strict=True) if n >= 0}
+
+    @property
+    def found(self) -> int:
+        return len(self.tree) - 1 if self._found is None else int(self._found.sum())
+
+    def node_of(self, path: str) -> int | None:
+        """The row of a path in the archive, or None."""
+        return self.tree.find(path)
+
+
+def sorts_of(tree: ArchiveTree) -> NDArray[np.int64]:
+    """The type of every node as its number in :class:`Sort`; for a million nodes this is work for the background."""
+    numbers = {sort: i for i, sort in enumerate(Sort)}
+    sorts = np.full(len(tree), numbers[Sort.FOLDERS], np.int64)
+    known: dict[bytes, int] = {}
+    found = []
+    for raw in tree.catalog.names.all_raw():
+        ending = raw[raw.rfind(b"/") + 1 :].rpartition(b".")[2][:_LONGEST_ENDING]
+        number = known.get(ending)
+        if number is None:
+            name = raw.rpartition(b"/")[2].decode("utf-8", "replace")
+            number = numbers[sort_of(name)]
+            if b"." in raw[raw.rfind(b"/") + 1 :]:
+                known[ending] = number
+        found.append(number)
+    kinds = tree.catalog.kind
+    rows = np.array(found, np.int64)
+    rows[kinds == Kind.DIR] = numbers[Sort.FOLDERS]
+    rows[kinds == Kind.LINK] = numbers[Sort.LINKS]
+    sorts[1 : len(rows) + 1] = rows
+    return sorts
+
+
+def named(tree: ArchiveTree, wanted: Wanted) -> NDArray[np.bool_]:
+    """Which nodes have a wanted name."""
+    keep = np.zeros(len(tree), np.bool_)
+    count = len(tree.catalog)
+    candidates: Iterable[int] = range(1, count + 1)
+    literal = wanted.literal
+    if literal and literal.isascii():  # one search through all names finds the few that are worth a closer look
+        names = tree.catalog.names
+        marked = np.zeros(len(names.blob), np.bool_)
+        marked[[match.start() for match in re.finditer(re.escape(literal.encode()), names.blob.lower())]] = True
+        candidates = [row + 1 for row in names.rows_with(marked)]
+    for node in (*candidates, *range(count + 1, len(tree))):
+        if wanted.fits(tree.name(node)):
+            keep[node] = True
+    return keep
