@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.errors import (
     Cancelled,
@@ -17,7 +17,6 @@ from rundlet.core.errors import (
     FormatError,
     LimitExceeded,
     PasswordNeeded,
-    RundletError,
     WrongPassword,
 )
 from rundlet.core.files.scan import Part, folder_parts
@@ -27,23 +26,22 @@ from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.jobs.job import Job
 from rundlet.core.plans.pack import PackClash
-from rundlet.core.plans.unpack import UnpackPlan, needs_own_folder, own_folder_name, plan_unpack
+from rundlet.core.plans.unpack import needs_own_folder
 from rundlet.desktop.background import Background, Done, Failed, Latest
+from rundlet.desktop.counting import counted_in_archive, counted_on_disk
 from rundlet.desktop.following import FolderWatch
 from rundlet.desktop.gathered import Gathered
 from rundlet.desktop.lending import Lending, lend, report_error
 from rundlet.desktop.models.archive import ArchiveListing, sorts_of
 from rundlet.desktop.models.disk import DiskListing
-from rundlet.desktop.models.landing import LandingListing
 from rundlet.desktop.models.listing import TOP, Listing
-from rundlet.desktop.pack_setup import PackSetup
 from rundlet.desktop.state import Choice, OpenArchive, Partial, Place, UnpackDesk
+from rundlet.desktop.unpack_setup import UnpackSetup
 
-_SETTLE_MS = 60
 _SIZES_KEPT = 2000
 
 
-class Workspace(PackSetup):
+class Workspace(UnpackSetup):
     """The window's state. It changes only on the interface's thread; slow work is done in the background.
 
     Signals:
@@ -54,8 +52,6 @@ class Workspace(PackSetup):
         failed_to_list: the place can't be shown, and why.
         row_changed: a row of the listing has something new to say.
         choice_changed: the choice or what is known of it changed.
-        unpack_changed: what unpacking would do changed.
-        landed: there is a new unpack plan with its landing tree.
         restored: rows to choose in a listing that has just come.
         unlock_failed: the password does not open the archive.
         opening: a listing of what was found so far of an archive that takes long to list.
@@ -69,24 +65,15 @@ class Workspace(PackSetup):
     failed_to_list = Signal(object)
     row_changed = Signal(int)
     choice_changed = Signal(object)
-    unpack_changed = Signal()
-    landed = Signal(object, object)
-    landing_failed = Signal(object)
     restored = Signal(object)
     unlock_failed = Signal(object)
     opening = Signal(object)
     names_hidden = Signal(object)
 
     def __init__(self, background: Background, parent: QObject | None = None) -> None:
-        super().__init__(parent)
-        self.background = background
+        super().__init__(background, parent)
         self.lending = Lending(self)
         self._passwords: dict[Path, str] = {}  # for as long as the window is there
-        self.archive: OpenArchive | None = None
-        self.listing: Listing | None = None
-        self.choice = Choice()
-        self.unpack = UnpackDesk()
-        self.plan: UnpackPlan | None = None
         self._history: list[Place] = []
         self.gathered = Gathered()
         self._chosen_here: tuple[Path, ...] = ()
@@ -98,17 +85,12 @@ class Workspace(PackSetup):
         self.refused: Path | None = None  # the file that could not be gone into
         self._list_task = Latest(background)
         self._size_task = Latest(background)
-        self._plan_task = Latest(background)
         self._unlock_task = Latest(background)
         self._hidden: Place | None = None
         self.show_hidden = False
         self.follower = FolderWatch(self)
         self.follower.changed.connect(self._refresh_changed)
         self._sizes: dict[Path, tuple[Part, ...]] = {}
-        self._settle = QTimer(self)
-        self._settle.setSingleShot(True)
-        self._settle.setInterval(_SETTLE_MS)
-        self._settle.timeout.connect(self._plan_landing)
 
     # Going about
 
@@ -395,7 +377,7 @@ class Workspace(PackSetup):
             self.unpack = UnpackDesk(own_folder=opened.is_loose)
         self._arrive(place, listing)
         self.unpack_changed.emit()
-        self._plan_soon()
+        self.plan_soon()
 
     @property
     def needs_password(self) -> bool:
@@ -424,11 +406,9 @@ class Workspace(PackSetup):
 
     def _leave_archive(self) -> None:
         self._size_task.drop()
-        self._plan_task.drop()
         self._unlock_task.drop()
         self._hidden = None
-        self._settle.stop()
-        self.plan = None
+        self.drop_plan()
         if self.archive is not None:
             self.archive.reader.close()
             self.archive = None
@@ -471,33 +451,16 @@ class Workspace(PackSetup):
         if self.place.in_archive:
             self.plan = None
             self.unpack_changed.emit()
-            self._plan_soon()
+            self.plan_soon()
 
     def _count_choice(self, nodes: tuple[int, ...]) -> None:
         listing = self.listing
         if isinstance(listing, DiskListing):
-            others = self.gathered.items
-            rows = np.array(nodes, np.int64) - 1
-            numbers = np.array([(item.files, item.size) for item in others.values()], np.int64).reshape(-1, 2)
-            counts = np.append(listing.files[rows], numbers[:, 0])
-            sizes = np.append(listing.sizes[rows], numbers[:, 1])
             self._chosen_here = tuple([listing.items[n - 1].path for n in nodes])
-            self._chosen = (*self._chosen_here, *others)
-            self.choice = Choice(
-                nodes,
-                len(sizes),
-                int(counts.sum()),
-                int(np.maximum(sizes, 0).sum()),
-                bool((sizes == UNKNOWN).any()),
-                elsewhere=len(others),
-                folders=len(self.gathered.folders | ({listing.folder} if nodes else set())),
-            )
+            self._chosen = (*self._chosen_here, *self.gathered.items)
+            self.choice = counted_on_disk(listing, nodes, self.gathered)
         elif isinstance(listing, ArchiveListing):
-            tree = listing.tree
-            rows = tree.rows_below(nodes) if nodes else np.zeros(0, np.int64)
-            sizes = np.maximum(tree.catalog.size[rows], 0)
-            files = int((tree.catalog.kind[rows] != Kind.DIR).sum())
-            self.choice = Choice(nodes, len(nodes), files, int(sizes.sum()))
+            self.choice = counted_in_archive(listing, nodes)
 
     def chosen_paths(self) -> tuple[Path, ...]:
         """The chosen files and folders on the disk: those here, and those gathered from other folders."""
@@ -541,73 +504,10 @@ class Workspace(PackSetup):
         self.choice_changed.emit(self.choice)
         self.pack_changed.emit()
 
-    # Unpacking
-
-    def change_unpack(self, change: Callable[[UnpackDesk], None]) -> None:
-        """Change how or where to unpack, and work the landing out anew."""
-        change(self.unpack)
-        self.plan = None
-        self.unpack_changed.emit()
-        self._plan_soon()
-
-    @property
-    def unpack_folder(self) -> Path:
-        """The chosen folder, without the archive's own."""
-        return self.unpack.folder or self.place.folder
-
-    @property
-    def own_folder_name(self) -> str:
-        """What the archive's own folder is called."""
-        return own_folder_name(self.archive.path) if self.archive else ""
-
-    def _plan_soon(self) -> None:
-        """The landing is to be worked out anew; one that is being worked out does not count any more."""
-        self._plan_task.drop()
-        self._settle.start()
-
-    def _plan_landing(self) -> None:
-        opened, desk = self.archive, self.unpack
-        if opened is None:
-            return
-        nodes = self.choice.nodes or ((self.listing.folder,) if isinstance(self.listing, ArchiveListing) else (TOP,))
-        into, own = self.unpack_folder, self.own_folder_name if desk.own_folder else ""
-        rules = dict(desk.rules)
-
-        def work(job: Job) -> tuple[UnpackPlan, LandingListing]:
-            rows = opened.tree.rows_below(nodes)
-            plan = plan_unpack(
-                opened.reader,
-                rows,
-                into=into,
-                own_folder=own,
-                keep_folders=desk.keep_folders,
-                on_clash=desk.on_clash,
-                rules=rules,
-                leave_same=True,
-                keep_replaced=True,
-                job=job,
-            )
-            return plan, LandingListing(plan.root, [plan])
-
-        self._plan_task.run(work, done=self._land, failed=self._plan_failed)
-
-    def _land(self, outcome: tuple[UnpackPlan, LandingListing]) -> None:
-        self.plan = outcome[0]
-        self.landed.emit(*outcome)
-
-    def _plan_failed(self, error: BaseException) -> None:
-        if isinstance(error, RundletError):
-            self.landing_failed.emit(error)
-
-    def plan_again(self) -> None:
-        """Work the landing out anew, after the disk has changed."""
-        if self.archive is not None:
-            self._plan_soon()
-
     @property
     def at_rest(self) -> bool:
         """Whether nothing is about to be worked out."""
-        return not self._settle.isActive() and self.follower.at_rest
+        return not self.plans_soon and self.follower.at_rest
 
     def close(self) -> None:
         """Let go of the archive, and of all private copies; the folder is not followed any more."""

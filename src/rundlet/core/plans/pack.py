@@ -131,13 +131,7 @@ def plan_pack(
     _can_do(info, options)
     asked = _absolute(target)
     final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
-    folders: dict[Path, Path] = {}
-    originals = tuple(_absolute(item, folders) for item in items) if trash else ()
-    if any(final.is_relative_to(item) for item in originals):
-        raise PlanError(
-            "The archive would go to the trash together with the folder that it stands in.",
-            hint="Choose another folder for it, or keep the originals.",
-        )
+    originals = _originals(items, final) if trash else ()
     job = job or Job()
     found, issues = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=asked, tick=job.checkpoint)
     if not found:
@@ -169,6 +163,18 @@ def plan_pack(
         base=base,
         keep_replaced=keep_replaced,
     )
+
+
+def _originals(items: Sequence[Path], target: Path) -> tuple[Path, ...]:
+    """What is to go to the trash, none of which may hold the archive."""
+    folders: dict[Path, Path] = {}
+    originals = tuple(_absolute(item, folders) for item in items)
+    if any(target.is_relative_to(item) for item in originals):
+        raise PlanError(
+            "The archive would go to the trash together with the folder that it stands in.",
+            hint="Choose another folder for it, or keep the originals.",
+        )
+    return originals
 
 
 def items_of(
