@@ -218,7 +218,6 @@ class EntryModel(QStandardItemModel):
             self._listing.sort(self._order[0], descending=self._order[1])
             if self.is_flat:  # the rows stay, and each may say something else
                 self.layoutAboutToBeChanged.emit()
-                self._rows.clear()
                 self.layoutChanged.emit()
             else:
                 self._begin()

@@ -135,7 +135,7 @@ class EntryView(QTreeView):
         if self._left_all:
             self._choose_all_at_top()
         elif chosen:
-            self.choose_nodes(chosen)
+            self._select(chosen)
         if current != TOP:
             self.selectionModel().setCurrentIndex(self.entries.index_of(current), _Flag.NoUpdate)
 
@@ -154,7 +154,14 @@ class EntryView(QTreeView):
         return top + below
 
     def choose_nodes(self, nodes: Iterable[int]) -> None:
-        """Select rows, and no others; the first becomes the current one."""
+        """Select rows, and no others; the first becomes the current one, and what it stands in is opened."""
+        first = self._select(nodes)
+        current = self.entries.index_of(first) if first >= 0 else QModelIndex()
+        self.selectionModel().setCurrentIndex(current, _Flag.NoUpdate)
+        self.scrollTo(current)
+
+    def _select(self, nodes: Iterable[int]) -> int:
+        """Select rows, as far as they are shown; the first of them, or -1."""
         entries = self.entries
         by_parent: dict[int, list[int]] = {}
         first = -1
@@ -166,10 +173,8 @@ class EntryView(QTreeView):
         selection = QItemSelection()
         for parent, rows in by_parent.items():
             self._add_runs(selection, entries.index_of(parent), sorted(rows))
-        current = entries.index_of(first) if first >= 0 else QModelIndex()
-        self.selectionModel().setCurrentIndex(current, _Flag.NoUpdate)
         self.selectionModel().select(selection, _Flag.ClearAndSelect)
-        self.scrollTo(current)
+        return first
 
     def selectAll(self) -> None:
         """Everything that is there to be seen."""
