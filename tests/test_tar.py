@@ -18,7 +18,7 @@ from backports import zstd
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from rundlet.core.errors import RundletError
+from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.formats import detect
 from rundlet.core.formats.base import ArchiveReader, Kind
 from rundlet.core.formats.detect import open_archive, open_source
@@ -455,6 +455,22 @@ def test_damage_ends_the_list_and_is_said() -> None:
     assert found["folder/ü"].startswith((b"text", b"!"))
     assert is_header(SAMPLE) and not is_header(bytes(512))
     assert not checksums_fit(np.zeros((1, 512), np.uint8))[0]
+
+
+def test_noise_is_no_header() -> None:
+    """The checksum fits some blocks of any compressed file, as the sum of signed bytes is small."""
+    noise = np.random.default_rng(1).integers(0, 256, (100_000, 512)).astype(np.uint8)
+    fitting = noise[checksums_fit(noise)]
+    assert len(fitting) > 10
+    assert not any(is_header(block.tobytes()) for block in fitting)
+    for block in fitting[:3]:
+        with pytest.raises(UnknownFormat):
+            open_source(MemorySource(block.tobytes() * 4, "x"))
+    old = bytearray(SAMPLE[:512])
+    old[257:265] = bytes(8)  # what was written before there was a magic
+    old[148:156] = b"        "
+    old[148:156] = b"%06o\0 " % sum(old)
+    assert is_header(bytes(old))
 
 
 def test_a_listing_is_kept_and_used_again(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
