@@ -263,8 +263,10 @@ class ZipUnit:
         head = source.read_at(offset, LocalHeader.LAYOUT.size)
         if len(head) == LocalHeader.LAYOUT.size and head[:4] == LocalHeader.SIGNATURE:
             _, _, flags, local_method, *_, name_length, extra_length = LocalHeader.LAYOUT.unpack(head)
-            data = source.read_at(offset + len(head) + name_length + extra_length, packed)
-            if local_method == method and not flags & _ENCRYPTED and len(data) == packed:
+            start = offset + len(head) + name_length + extra_length
+            data = source.read_at(start, packed)
+            whole = len(data) == packed and start + packed <= source.size
+            if whole and local_method == method and not flags & _ENCRYPTED:
                 yield _whole(data, method, size, crc)
                 return
         yield from self._late(row, source)
