@@ -38,10 +38,14 @@ class Crumbs(QWidget):
                 widget.hide()  # it goes when the loop comes round, and must not be seen until then
                 widget.deleteLater()
         self._places = []
+        boxed = False
         for number, (words, step) in enumerate(_steps(place)):
+            before, boxed = boxed, step.in_archive and not step.inner
             if number:
+                self._row.addSpacing(theme.sizes.space if before else 0)  # a box has no room of its own around it
                 self._row.addWidget(label("›", "soft", wrap=False))
-            self._add(words, step, is_archive=step.in_archive and not step.inner)
+                self._row.addSpacing(theme.sizes.space if boxed else 0)
+            self._add(words, step, is_archive=boxed)
         self._row.addStretch(1)
 
     def _add(self, words: str, place: Place, *, is_archive: bool) -> None:
