@@ -7,6 +7,7 @@ import os
 import shutil
 import subprocess
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -409,6 +410,9 @@ def test_jobs_are_taken_back_and_kept_in_the_log(window: Window, settle, stand, 
     assert not archive.exists()
     assert (trash / "tree.zip").exists()
     assert all(record.undone for record in window.journal.records())
+    told = replace(window.journal.records()[0], words="2 problems, the first: a: bad.", problems=("a: bad", "b: worse"))
+    log.show_records([told])
+    assert log.words.text().count("a: bad") == 1 and "b: worse" in log.words.text()
 
 
 def test_small_changes_on_the_disk(window: Window, settle, stand, home: Path, trash: Path) -> None:

@@ -26,6 +26,7 @@ from rundlet.desktop.widgets.gauge import Gauge
 
 _HEADS = ("When", "What", "Size", "Took", "Where")
 _MARGIN = 2
+_PROBLEMS_SHOWN = 4
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -187,7 +188,7 @@ class LogWindow(QDialog):
         if record is None:
             self.words.setText("Nothing was packed or unpacked yet." if not self.model.records else "")
             return
-        lines = [record.words, *record.problems[:3]]
+        lines = [record.words, *record.problems[1:_PROBLEMS_SHOWN]]  # the first one is in the words
         if record.expected_size:
             foretold = text.size(record.expected_size), text.duration(record.expected_seconds)
             lines.append(f"Foretold: {foretold[0]} in {foretold[1]}.")
