@@ -122,6 +122,7 @@ class EntryView(QTreeView):
 
     def _leave_order(self) -> None:
         entries = self.entries
+        self.executeDelayedItemsLayout()  # until then a row that was just opened has not asked for those below it
         opened = [node for node in entries.opened() if self.isExpanded(entries.index_of(node))]
         chosen = self.chosen_nodes()
         self._left = opened, chosen, entries.node(self.currentIndex())
