@@ -17,7 +17,6 @@ from benchmarks.measure import (
     peak_memory,
     row,
     scratch,
-    seconds,
     small_files,
 )
 from rundlet.core.formats.detect import by_id, open_archive
@@ -32,8 +31,9 @@ def run() -> None:
     head("zip")
     with scratch(memory=True) as folder:
         _codec_rows(folder)
-    with scratch() as folder:
-        _small_rows(folder)
+    for memory in (False, True):
+        with scratch(memory=memory) as folder:
+            _small_rows(folder, ", in memory" if memory else "")
     with scratch(memory=True) as folder:
         _list_row(folder)
 
@@ -97,38 +97,30 @@ def _unpack_rows(work: str, target: Path, folder: Path, packed: list[bytes]) -> 
         row(name, "zlib inflate, one thread", inflate / took, "2.5" if workers == 2 else "")
 
 
-def _small_rows(folder: Path) -> None:
+def _small_rows(folder: Path, where: str) -> None:
     root = small_files(folder, 20_000)
     number = 0
 
-    def bare_read() -> None:
-        for path in paths:
-            with open(path, "rb") as file:  # noqa: PTH123 - bare on purpose
-                file.read()
-
-    def bare_write() -> None:
+    def bare_copy() -> None:
         nonlocal number
         number += 1
-        for i, data in enumerate(contents):
+        for i, path in enumerate(paths):
             if not i % 500:
                 (folder / f"bare-{number}" / f"{i // 500}").mkdir(parents=True)
+            with open(path, "rb") as file:  # noqa: PTH123 - bare on purpose
+                data = file.read()
             with open(f"{folder}/bare-{number}/{i // 500}/{i}", "wb") as file:  # noqa: PTH123
                 file.write(data)
 
-    contents = all_bytes(root)
     paths = [str(path) for path in root.rglob("*.txt")]
-    reading = seconds(bare_read)
     target = folder / "small.zip"
-    writing, took = best_of_pair(bare_write, lambda: _pack(target, [root], 5))
-    row(
-        "pack 20,000 small files",
-        "bare loop that writes them",
-        writing / took,
-        "0.67",
-        f"bare reading alone: {reading / took:.2f}",
-    )
-    writing, took = best_of_pair(bare_write, lambda: _unpack(target, folder / f"ours-{os.urandom(4).hex()}"))
-    row("unpack 20,000 small files", "bare loop that writes them", writing / took, "0.67")
+    works = {
+        "pack": lambda: _pack(target, [root], 5),
+        "unpack": lambda: _unpack(target, folder / f"ours-{os.urandom(4).hex()}"),
+    }
+    for name, work in works.items():
+        copying, took = best_of_pair(bare_copy, work)
+        row(f"{name} 20,000 small files{where}", "bare loop that copies them", copying / took, "0.67", f"{took:.2f} s")
 
 
 _THEIRS = """
