@@ -737,6 +737,13 @@ def test_failures_and_problems_are_said(
     window.strip.show_wanted.connect(shown.append)
     window.strip.show_button.click()
     assert shown == [home / "x"]
+    window.how.unpack.show_files.click()  # then it needs no press of its own, for the next archive too
+    shutil.rmtree(home / "x")
+    stand(home)
+    stand(home / "x.zip")
+    window.target.go.click()
+    settle()
+    assert shown == [home / "x", home / "x"]
 
     def broken(job: Job) -> Report:
         raise ZeroDivisionError("oh")

@@ -28,12 +28,14 @@ class RunningJob:
         queued, waits: whether it takes turns with others, and whether its turn is still to come.
         source: what it takes: the items, or the archive.
         expected: bytes and seconds that were foretold, or nothing.
+        shows: whether what came of it is shown in the file manager at once.
     """
 
     title: str
     work: Callable[[Job], Report]
     source: tuple[Path, ...] = ()
     expected: tuple[int, float] = (0, 0.0)
+    shows: bool = False
     job: Job = field(default_factory=Job)
     waits: bool = False
     queued: bool = False
@@ -85,6 +87,7 @@ class Jobs(QObject):
         *,
         source: Sequence[Path] = (),
         expected: tuple[int, float] = (0, 0.0),
+        shows: bool = False,
         queued: bool = False,
     ) -> RunningJob:
         """Start a job; see :class:`RunningJob`.
@@ -92,7 +95,7 @@ class Jobs(QObject):
         Args:
             queued: whether it waits until the queued ones before it have ended.
         """
-        running = RunningJob(title, work, tuple(source), expected, queued=queued)
+        running = RunningJob(title, work, tuple(source), expected, shows, queued=queued)
         running.waits = queued and any(other.queued for other in self.running)
         self.running.append(running)
         self._timer.start()

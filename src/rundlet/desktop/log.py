@@ -4,7 +4,17 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QAbstractTableModel, QDateTime, QLocale, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtCore import (
+    QAbstractTableModel,
+    QDateTime,
+    QLocale,
+    QModelIndex,
+    QPersistentModelIndex,
+    QRectF,
+    Qt,
+    Signal,
+)
+from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QDialog,
@@ -12,6 +22,9 @@ from PySide6.QtWidgets import (
     QHeaderView,
     QLineEdit,
     QPushButton,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
     QTreeView,
     QVBoxLayout,
     QWidget,
@@ -22,11 +35,13 @@ from rundlet.core.files.journal import Record
 from rundlet.core.work.undo import undo_words
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import label, short_path
-from rundlet.desktop.widgets.gauge import Gauge
+from rundlet.desktop.widgets.gauge import Gauge, paint_small
 
 _HEADS = ("When", "What", "Size", "Took", "Where")
 _MARGIN = 2
 _PROBLEMS_SHOWN = 4
+_PACKED = ("pack", "add")
+_SIZES = _HEADS.index("Size")
 Index = QModelIndex | QPersistentModelIndex
 
 
@@ -100,8 +115,27 @@ def _cells(record: Record) -> tuple[str, ...]:
         what += " (taken back)"
     elif record.problems:
         what += f" ({text.plural(len(record.problems), 'problem')})"
-    where = Path(record.target).parent if record.verb in ("pack", "add") else Path(record.target)
+    where = Path(record.target).parent if record.verb in _PACKED else Path(record.target)
     return when, what, size, text.duration(record.seconds), text.shown(short_path(where))
+
+
+class SizeDelegate(QStyledItemDelegate):
+    """The sizes of a job, with the gauge in front of them where an archive was made."""
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        model, s = index.model(), theme.sizes
+        room = 2 * s.icon
+        record = model.records[index.row()] if isinstance(model, LogModel) else None
+        if option.state & QStyle.StateFlag.State_Selected:
+            painter.fillRect(option.rect, theme.color("wine_wash"))
+        if record is not None and record.verb in _PACKED:
+            cask = QRectF(option.rect.left() + s.space, option.rect.center().y() - s.bar / 2, room, s.bar)
+            painter.save()
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            paint_small(painter, cask, record.bytes_in, record.bytes_out)
+            painter.restore()
+        option.rect = option.rect.adjusted(room + 2 * s.space, 0, 0, 0)
+        super().paint(painter, option, index)
 
 
 class LogWindow(QDialog):
@@ -142,6 +176,9 @@ class LogWindow(QDialog):
         ):
             header.setSectionResizeMode(i, QHeaderView.ResizeMode.Interactive)
             header.resizeSection(i, theme.text_width(sample) + _MARGIN * s.gap)
+        header.resizeSection(_SIZES, header.sectionSize(_SIZES) + 3 * s.icon)
+        self._sizes = SizeDelegate()
+        self.view.setItemDelegateForColumn(_SIZES, self._sizes)
         column.addWidget(self.view, 1)
         self.words = label("", "soft")
         self.gauge = Gauge()
@@ -184,7 +221,7 @@ class LogWindow(QDialog):
         can_undo = record is not None and record.can_undo and not record.undone
         self.undo_button.setEnabled(can_undo)
         self.show_button.setEnabled(record is not None)
-        self.gauge.setVisible(record is not None and record.verb in ("pack", "add"))
+        self.gauge.setVisible(record is not None and record.verb in _PACKED)
         if record is None:
             self.words.setText("Nothing was packed or unpacked yet." if not self.model.records else "")
             return

@@ -29,6 +29,7 @@ class SeveralDesk:
         on_clash: what becomes of names that are taken.
         rules: other rules for single names of each archive.
         trash: whether each archive goes to the trash when all of it went well.
+        show: whether what came out is shown in the file manager afterwards.
         outlooks: what would come of each; empty while that is not known.
         landing: the same as a tree; None while that is not known.
     """
@@ -39,6 +40,7 @@ class SeveralDesk:
     on_clash: UnpackClash = UnpackClash.RENAME
     rules: dict[Path, dict[Steps, UnpackClash]] = field(default_factory=dict)
     trash: bool = False
+    show: bool = False
     outlooks: tuple[Outlook, ...] = ()
     landing: LandingListing | None = None
 

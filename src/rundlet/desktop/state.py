@@ -183,6 +183,7 @@ class UnpackDesk:
     Attributes:
         rules: other rules for single names, by where they would land in the folder.
         after: what becomes of the archive when all went well.
+        show: whether what came out is shown in the file manager afterwards.
     """
 
     folder: Path | None = None
@@ -191,6 +192,7 @@ class UnpackDesk:
     on_clash: UnpackClash = UnpackClash.RENAME
     rules: dict[tuple[str, ...], UnpackClash] = field(default_factory=dict)
     after: Afterwards = Afterwards.STAYS
+    show: bool = False
 
 
 class Partial:

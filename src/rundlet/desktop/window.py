@@ -120,8 +120,8 @@ class Window(QMainWindow):
         self.source.setMinimumWidth(s.from_least)
         self.how.setMinimumWidth(s.how_least)
         self.target.setMinimumWidth(s.to_least)
-        self.columns.setSizes([s.window_width * 47 // 100, s.window_width * 53 // 100])
-        self.right.setSizes([s.window_width * 27 // 100, s.window_width * 26 // 100])
+        self.columns.setSizes([s.window_width * 50 // 100, s.window_width * 50 // 100])
+        self.right.setSizes([s.window_width * 25 // 100, s.window_width * 25 // 100])
         rows.addWidget(self.columns, 1)
         rows.addWidget(self.strip)
 
@@ -298,7 +298,8 @@ class Window(QMainWindow):
         if plan is None or opened is None:
             return
         self.going.note_folder(self.workspace.unpack_folder)
-        path, password, after = opened.path, opened.password, self.workspace.unpack.after
+        path, password, desk = opened.path, opened.password, self.workspace.unpack
+        after = desk.after
         if self.workspace.place.outer is not None:
             after = Afterwards.STAYS  # it is a copy, and goes by itself
 
@@ -316,7 +317,7 @@ class Window(QMainWindow):
             finally:
                 reader.close()
 
-        self.jobs.start(f"Unpacking {quoted(path.name)}", work, source=[path])
+        self.jobs.start(f"Unpacking {quoted(path.name)}", work, source=[path], shows=desk.show)
 
     def start_several(self) -> None:
         """Unpack the archives that are chosen on the disk."""
@@ -336,9 +337,11 @@ class Window(QMainWindow):
                 job=job,
             )
 
-        self.jobs.start(f"Unpacking {plural(len(ready), 'archive')}", work, source=ready)
+        self.jobs.start(f"Unpacking {plural(len(ready), 'archive')}", work, source=ready, shows=desk.show)
 
     def _job_ended(self, running: RunningJob, outcome: Outcome) -> None:
+        if running.shows and outcome.show is not None and outcome.report is not None and outcome.report.files:
+            self.strip.show_wanted.emit(outcome.show)
         self.workspace.plan_again()
         self.several.plan_again()
         if outcome.report is not None and outcome.report.verb not in ("undo", "lend"):

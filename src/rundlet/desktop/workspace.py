@@ -340,7 +340,7 @@ class Workspace(UnpackSetup):
         self._leave_archive()
         self.place, self.listing, self._hidden = place, None, place
         self.choice = Choice()
-        self.unpack = UnpackDesk()
+        self.unpack = UnpackDesk(show=self.unpack.show)
         self.moved.emit(place)
         self.names_hidden.emit(error)
         self.unpack_changed.emit()
@@ -374,7 +374,7 @@ class Workspace(UnpackSetup):
             self.archive = opened
             if opened.password:
                 self._passwords[opened.path] = opened.password
-            self.unpack = UnpackDesk(own_folder=opened.is_loose)
+            self.unpack = UnpackDesk(own_folder=opened.is_loose, show=self.unpack.show)
         self._arrive(place, listing)
         self.unpack_changed.emit()
         self.plan_soon()

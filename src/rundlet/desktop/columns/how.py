@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
+    QCheckBox,
     QHBoxLayout,
     QLineEdit,
     QPushButton,
@@ -31,6 +32,7 @@ from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.trials import Trials
 from rundlet.desktop.widgets.basics import (
     CLASH_WORDS,
+    SHOW_WORDS,
     Choices,
     Column,
     heading,
@@ -260,11 +262,13 @@ class UnpackPage(QWidget):
         column.addWidget(heading("If a name is taken"))
         self.clash = {rule: QRadioButton(words) for rule, words in CLASH_WORDS.items()}
         self._clash_group = radio_group(self, list(self.clash.values()), column)
-        self._after_head = heading("Afterwards")
-        column.addWidget(self._after_head)
+        column.addWidget(heading("Afterwards"))
         self.after = {after: QRadioButton(words) for after, words in _AFTER_WORDS.items()}
         self._after_group = radio_group(self, list(self.after.values()), column)
+        self.show_files = QCheckBox(SHOW_WORDS)
+        column.addWidget(self.show_files)
         column.addStretch(1)
+        self.show_files.clicked.connect(self._show_chosen)
         self._after_group.buttonClicked.connect(self._after_chosen)
         self._folder_group.buttonClicked.connect(self._folders_chosen)
         self._clash_group.buttonClicked.connect(self._clash_chosen)
@@ -275,7 +279,8 @@ class UnpackPage(QWidget):
         (self.with_folders if desk.keep_folders else self.just_files).setChecked(True)
         self.clash[desk.on_clash].setChecked(True)
         self.after[desk.after].setChecked(True)
-        for widget in (self._after_head, *self.after.values()):
+        self.show_files.setChecked(desk.show)
+        for widget in self.after.values():
             widget.setVisible(self._workspace.place.outer is None)  # else it is a copy, which goes by itself
         listing = self._workspace.listing
         self.gauge.setVisible(isinstance(listing, ArchiveListing))
@@ -304,6 +309,12 @@ class UnpackPage(QWidget):
 
         def change(desk: UnpackDesk) -> None:
             desk.after = chosen
+
+        self._workspace.change_unpack(change)
+
+    def _show_chosen(self, on: bool) -> None:
+        def change(desk: UnpackDesk) -> None:
+            desk.show = on
 
         self._workspace.change_unpack(change)
 

@@ -9,7 +9,16 @@ from PySide6.QtWidgets import QCheckBox, QRadioButton, QWidget
 from rundlet.core import text
 from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan
 from rundlet.desktop.several import Several, SeveralDesk
-from rundlet.desktop.widgets.basics import CLASH_WORDS, go_button, heading, label, page_layout, radio_group, restyle
+from rundlet.desktop.widgets.basics import (
+    CLASH_WORDS,
+    SHOW_WORDS,
+    go_button,
+    heading,
+    label,
+    page_layout,
+    radio_group,
+    restyle,
+)
 from rundlet.desktop.widgets.folder_field import FolderField, Quick
 from rundlet.desktop.widgets.landing import LandingView, Taken, set_rule, taken_hint
 
@@ -30,10 +39,13 @@ class SeveralPage(QWidget):
         self._clash_group = radio_group(self, list(self.clash.values()), column)
         column.addWidget(heading("Afterwards"))
         self.trash = QCheckBox("The archives to the trash, if all went well")
+        self.show_files = QCheckBox(SHOW_WORDS)
         column.addWidget(self.trash)
+        column.addWidget(self.show_files)
         column.addStretch(1)
         self._clash_group.buttonClicked.connect(self._changed)
         self.trash.clicked.connect(self._changed)
+        self.show_files.clicked.connect(self._changed)
         several.changed.connect(self._show)
 
     def _show(self) -> None:
@@ -41,13 +53,14 @@ class SeveralPage(QWidget):
         self.statement.setText(f"Unpack {text.plural(len(desk.archives), 'archive')}")
         self.clash[desk.on_clash].setChecked(True)
         self.trash.setChecked(desk.trash)
+        self.show_files.setChecked(desk.show)
 
     def _changed(self, _: object = None) -> None:
         rule = next(rule for rule, button in self.clash.items() if button.isChecked())
-        trash = self.trash.isChecked()
+        trash, show = self.trash.isChecked(), self.show_files.isChecked()
 
         def change(desk: SeveralDesk) -> None:
-            desk.on_clash, desk.trash = rule, trash
+            desk.on_clash, desk.trash, desk.show = rule, trash, show
 
         self._several.change(change)
 

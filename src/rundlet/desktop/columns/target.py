@@ -184,10 +184,7 @@ class PackTarget(QWidget):
         )
         self.gauge.setVisible(choice.items > 0)
         self._show_limit(point)
-        counting = " so far; still counting" if choice.counting else ""
-        self.sizes.setText(
-            f"{text.plural(choice.files, 'file')}{counting}" if choice.items else "Nothing is chosen yet."
-        )
+        self.sizes.setText(_size_words(choice, self._trials.point))
         lack = self._lack(point)
         self.facts.setText(lack or f"{text.size(ws.pack_free)} free there.")
         restyle(self.facts, "role", "warn" if lack else "soft")
@@ -364,6 +361,17 @@ class UnpackTarget(QWidget):
         self.view.show_landing(None)
         restyle(self.facts, "role", "warn")
         self.facts.setText(str(error))
+
+
+def _size_words(choice: Choice, point: Point | None) -> str:
+    """How much is chosen, and how much smaller it gets."""
+    if not choice.items:
+        return "Nothing is chosen yet."
+    words = [f"{text.plural(choice.files, 'file')}{' so far; still counting' if choice.counting else ''}"]
+    if point is not None and choice.size:
+        saved = choice.size - point.size
+        words.append(f"about {text.size(saved)} saved" if saved * 100 >= choice.size else "no smaller than before")
+    return " · ".join(words)
 
 
 def pack_words(choice: Choice, desk: PackDesk, parts: int | None) -> str:

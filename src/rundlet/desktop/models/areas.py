@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import squarify
 
@@ -38,6 +38,7 @@ class Placed:
 
     Attributes:
         depth: 0 for what is in the folder, 1 for what is in a folder of it.
+        filled: whether what is in it is shown inside of it.
     """
 
     area: Area
@@ -46,6 +47,7 @@ class Placed:
     width: float
     height: float
     depth: int = 0
+    filled: bool = False
 
 
 def areas_of(listing: Listing | None) -> tuple[Area, ...]:
@@ -108,9 +110,10 @@ def placed(areas: Sequence[Area], width: float, height: float, *, title: float, 
     """
     found = []
     for outer in _in_frame(areas, 0, 0, width, height, depth=0):
-        found.append(outer)
         inner_width, inner_height = outer.width - 2 * gap, outer.height - title - gap
-        if outer.area.below and inner_width > title and inner_height > title:
+        filled = bool(outer.area.below) and inner_width > title and inner_height > title
+        found.append(replace(outer, filled=filled))
+        if filled:
             found += _in_frame(outer.area.below, outer.x + gap, outer.y + title, inner_width, inner_height, depth=1)
     return found
 

@@ -24,6 +24,9 @@ from PySide6.QtWidgets import (
 from rundlet.core.plans.unpack import UnpackClash
 from rundlet.desktop.theme.theme import theme
 
+SHOW_WORDS = "Show what came out in the file manager"
+"""What is offered after unpacking, of one archive and of several."""
+
 CLASH_WORDS = {
     UnpackClash.RENAME: "Keep both, number the new one",
     UnpackClash.NEWER: "Replace it if ours is newer",

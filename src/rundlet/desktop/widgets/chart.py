@@ -149,12 +149,13 @@ class Chart(QWidget):
             painter.drawText(self._area(), Qt.AlignmentFlag.AlignCenter, "Trying a sample …")
             return
         self._paint_axes(painter)
-        self._paint_limit(painter)
         self._paint_family(painter)
         for point in sorted(self._picture.points, key=self._is_chosen):
             self._paint_point(painter, point)
-            if self._is_chosen(point):
-                self._paint_name(painter, point)
+        taken = [self._box(point) for point in self._picture.points if self._stands_out(point)]
+        if self._limit_is_near():
+            taken.append(self._paint_limit(painter))
+        self._paint_names(painter, taken)
         if self.hasFocus():
             painter.setPen(QPen(theme.color("wine"), theme.sizes.edge))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -192,18 +193,24 @@ class Chart(QWidget):
             "time to pack →   lower is smaller",
         )
 
-    def _paint_limit(self, painter: QPainter) -> None:
-        if not self._limit_is_near():
-            return
+    def _paint_limit(self, painter: QPainter) -> QRectF:
+        """The limit as a line with its name where it covers the fewest points; returns the place of the name."""
         area = self._area()
         _, _, y0, y1 = self._scales()
         y = area.bottom() - (self._picture.limit - y0) / (y1 - y0) * area.height()
         painter.setPen(QPen(theme.color("slate"), theme.sizes.mark / 2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
         words = f"must fit {text.size(self._picture.limit)}"
-        painter.drawText(
-            QPointF(area.right() - painter.fontMetrics().horizontalAdvance(words), y - theme.sizes.space), words
-        )
+        metrics = painter.fontMetrics()
+        width, height = metrics.horizontalAdvance(words), metrics.height()
+        places = [
+            QRectF(left, top, width, height)
+            for left in (area.right() - width, area.left())
+            for top in (y - height - theme.sizes.edge, y + theme.sizes.edge)
+        ]
+        points = [self._box(point) for point in self._picture.points]
+        _write(painter, words, "slate", places, points, must=True)
+        return points[-1]
 
     def _paint_family(self, painter: QPainter) -> None:
         """A line through the levels of the chosen format, and its name."""
@@ -215,15 +222,52 @@ class Chart(QWidget):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(path)
 
-    def _paint_name(self, painter: QPainter, point: Point) -> None:
-        """What the chosen point is called, beside it."""
-        words = f"{point.fmt} {point.level}"
-        width = painter.fontMetrics().horizontalAdvance(words)
-        at = self.place(point) + QPointF(theme.sizes.dot + theme.sizes.gap, theme.sizes.space)
-        if at.x() + width > self._area().right():
-            at.setX(self.place(point).x() - width - theme.sizes.dot - theme.sizes.gap)
-        painter.setPen(theme.color("ink"))
-        painter.drawText(at, words)
+    def _stands_out(self, point: Point) -> bool:
+        return self._is_chosen(point) or (point.fmt, point.level) in self._picture.best
+
+    def _box(self, point: Point) -> QRectF:
+        """What a point covers."""
+        radius = theme.sizes.dot if self._is_chosen(point) else theme.sizes.dot / 2
+        at = self.place(point)
+        return QRectF(at.x() - radius, at.y() - radius, 2 * radius, 2 * radius)
+
+    def _paint_names(self, painter: QPainter, taken: list[QRectF]) -> None:
+        """What the chosen point is called, and once for each format that stands out what it is, where there is room."""
+        chosen = [point for point in self._picture.points if self._is_chosen(point)]
+        for point in chosen:
+            self._paint_name(painter, f"{point.fmt} {point.level}", "ink", [point], taken, must=True)
+        formats = dict.fromkeys(fmt for fmt, _ in sorted(self._picture.best) if not any(p.fmt == fmt for p in chosen))
+        for fmt in formats:
+            points = [point for point in self._picture.points if point.fmt == fmt and self._stands_out(point)]
+            self._paint_name(painter, fmt, _token(fmt), points, taken)
+
+    def _paint_name(
+        self,
+        painter: QPainter,
+        words: str,
+        token: str,
+        points: list[Point],
+        taken: list[QRectF],
+        *,
+        must: bool = False,
+    ) -> None:
+        """A name beside one of some points."""
+        metrics = painter.fontMetrics()
+        width, height = metrics.horizontalAdvance(words), metrics.height()
+        places = []
+        for point in points:
+            box, gap = self._box(point), theme.sizes.space
+            middle = box.center().y() - height / 2
+            places += [
+                QRectF(box.right() + gap, middle, width, height),
+                QRectF(box.left() - gap - width, middle, width, height),
+                QRectF(box.center().x() - width / 2, box.bottom(), width, height),
+                QRectF(box.center().x() - width / 2, box.top() - height, width, height),
+            ]
+        frame = QRectF(self.rect()).adjusted(theme.sizes.chart_left, 0, 0, -theme.sizes.chart_below)
+        _write(
+            painter, words, token, [place for place in places if frame.contains(place)] or places[:1], taken, must=must
+        )
 
     def _paint_point(self, painter: QPainter, point: Point) -> None:
         s = theme.sizes
@@ -250,6 +294,24 @@ class Chart(QWidget):
                     box.bottomLeft() + QPointF(-1, 0),
                 ]
             )
+
+
+def _write(
+    painter: QPainter, words: str, token: str, places: list[QRectF], taken: list[QRectF], *, must: bool = False
+) -> None:
+    """Write words into the first place where nothing else is, or where least is if they must be there; it is taken then."""
+    covered = [sum(_shared(place, other) for other in taken) for place in places]
+    best = min(range(len(places)), key=covered.__getitem__)
+    if covered[best] and not must:
+        return
+    painter.setPen(theme.color(token))
+    painter.drawText(places[best], Qt.AlignmentFlag.AlignCenter, words)
+    taken.append(places[best])
+
+
+def _shared(one: QRectF, other: QRectF) -> float:
+    both = one.intersected(other)
+    return max(both.width(), 0.0) * max(both.height(), 0.0)
 
 
 def _token(fmt: str) -> str:

@@ -118,15 +118,59 @@ class Gauge(QWidget):
         painter.restore()
 
     def _paint_words(self, painter: QPainter, body: QRectF, filled: QRectF) -> None:
+        """The packed size in the filling and the original one at the other end; all in one place where that is too narrow."""
         painter.setFont(theme.font(theme.sizes.body, bold=True))
-        words = self._words()
-        width = painter.fontMetrics().horizontalAdvance(words)
-        place = QRectF(body.center().x() - width / 2, body.top(), width + 2, body.height())
-        known = filled.right() if self._after is not None else body.left()
-        for token, left, right in (("on_wine", body.left(), known), ("ink", known, body.right())):
-            painter.setClipRect(QRectF(left, body.top(), right - left, body.height()))
-            painter.setPen(theme.color(token))
-            painter.drawText(place, Qt.AlignmentFlag.AlignVCenter, words)
+        room = theme.sizes.wide
+        full = body.adjusted(room, 0, -room, 0)
+        if self._after is None:
+            _write(painter, full, self._words(), "ink", Qt.AlignmentFlag.AlignHCenter)
+            return
+        inside = QRectF(full.left(), full.top(), filled.right() - room / 2 - full.left(), full.height())
+        beside = QRectF(filled.right() + room / 2, full.top(), full.right() - filled.right() - room / 2, full.height())
+        whole, before = self._words(), text.size(self._before)
+        after = f"{'≈ ' if self._roughly else ''}{text.size(self._after)}"
+        if _fits(painter, beside, before) and _fits(painter, inside, after):
+            _write(painter, inside, after, "on_wine", Qt.AlignmentFlag.AlignLeft, halo="wine")
+            _write(painter, beside, before, "ink", Qt.AlignmentFlag.AlignRight, halo="oak_wash")
+        elif _fits(painter, inside, whole):
+            _write(painter, inside, whole, "on_wine", Qt.AlignmentFlag.AlignLeft, halo="wine")
+        else:
+            _write(painter, beside, whole, "ink", Qt.AlignmentFlag.AlignLeft, halo="oak_wash")
+
+
+def _fits(painter: QPainter, room: QRectF, words: str) -> bool:
+    return painter.fontMetrics().horizontalAdvance(words) <= room.width()
+
+
+def _write(
+    painter: QPainter, room: QRectF, words: str, token: str, side: Qt.AlignmentFlag, *, halo: str = "oak_wash"
+) -> None:
+    """Write words into a part of the cask, apart from the lines that run behind them."""
+    metrics = painter.fontMetrics()
+    width = metrics.horizontalAdvance(words)
+    left = {Qt.AlignmentFlag.AlignLeft: room.left(), Qt.AlignmentFlag.AlignRight: room.right() - width}
+    at = QPointF(left.get(side, room.center().x() - width / 2), room.center().y() + metrics.capHeight() / 2)
+    path = QPainterPath()
+    path.addText(at, painter.font(), words)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.strokePath(path, QPen(theme.color(halo), 2 * theme.sizes.mark))
+    painter.fillPath(path, theme.color(token))
+
+
+def paint_small(painter: QPainter, rect: QRectF, before: int, after: int) -> None:
+    """The same cask without words, for a row of a list; sizes in bytes."""
+    cask = cask_path(rect)
+    painter.fillPath(cask, theme.color("oak_wash"))
+    painter.save()
+    painter.setClipPath(cask, Qt.ClipOperation.IntersectClip)
+    painter.fillRect(
+        QRectF(rect.left(), rect.top(), rect.width() * min(after / max(before, after, 1), 1.0), rect.height()),
+        theme.color("wine"),
+    )
+    painter.restore()
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setPen(QPen(theme.color("oak"), theme.sizes.edge))
+    painter.drawPath(cask)
 
 
 def cask_path(body: QRectF) -> QPainterPath:

@@ -135,7 +135,8 @@ class SpaceMap(QWidget):
         painter.setPen(QPen(theme.color("wine" if chosen else "line"), s.mark if chosen else s.edge))
         token = "card" if place.depth and area.sort == Sort.FOLDERS else _TINTS.get(area.sort, "card")
         painter.setBrush(theme.color(token))
-        painter.drawRoundedRect(rect, s.space, s.space)
+        corner = min(float(s.space), rect.width() / 4, rect.height() / 4)
+        painter.drawRoundedRect(rect, corner, corner)
         self._write(painter, rect, place)
 
     def _write(self, painter: QPainter, rect: QRectF, place: Placed) -> None:
@@ -154,7 +155,7 @@ class SpaceMap(QWidget):
         painter.setPen(theme.color("soft"))
         if beside:
             painter.drawText(room, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, size)
-        elif rect.height() > 2 * line and metrics.horizontalAdvance(size) < room.width():
+        elif not place.filled and rect.height() > 2 * line and metrics.horizontalAdvance(size) < room.width():
             painter.drawText(room.adjusted(0, line, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, size)
 
 
