@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from PySide6.QtCore import QEventLoop, QLocale
+from PySide6.QtCore import QEvent, QEventLoop, QLocale
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.jobs.job import Job
@@ -78,7 +78,7 @@ def demo_window(
     finally:
         window.close()
         window.deleteLater()
-        QApplication.processEvents()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)  # processEvents leaves it for the loop's end
 
 
 def about_to_pack(window: Window, world: Path) -> None:
@@ -226,6 +226,7 @@ def several(window: Window, world: Path) -> None:
 
 def running(window: Window, world: Path) -> None:
     """A job half done, and another that waits."""
+    window.trials.enabled = False
     about_to_pack(window, world)
     gate = [False]
 

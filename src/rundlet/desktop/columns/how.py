@@ -51,8 +51,8 @@ _LEVEL_WORDS = ("as is", "quick", "quick", "balanced", "balanced", "balanced", "
 
 _AFTER_WORDS = {
     Afterwards.STAYS: "The archive stays where it is",
-    Afterwards.TRASH: "If all went well, it goes to the trash",
-    Afterwards.INTO: "If all went well, it goes into the folder too",
+    Afterwards.TRASH: "If all went well, to the trash",
+    Afterwards.INTO: "If all went well, into the folder too",
 }
 
 

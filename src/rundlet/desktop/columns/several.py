@@ -38,7 +38,7 @@ class SeveralPage(QWidget):
         self.clash = {rule: QRadioButton(words) for rule, words in CLASH_WORDS.items()}
         self._clash_group = radio_group(self, list(self.clash.values()), column)
         column.addWidget(heading("Afterwards"))
-        self.trash = QCheckBox("The archives to the trash, if all went well")
+        self.trash = QCheckBox("If all went well, they go to the trash")
         self.show_files = QCheckBox(SHOW_WORDS)
         column.addWidget(self.trash)
         column.addWidget(self.show_files)

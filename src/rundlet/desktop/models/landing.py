@@ -137,10 +137,10 @@ def _tone(action: Action, note: str) -> tuple[str, str]:
     tones = {
         Action.MAKE: ("moss", "new"),
         Action.JOIN: ("ink", "already there"),
-        Action.NUMBER: ("amber", "taken, both kept"),
+        Action.NUMBER: ("amber", "both kept"),
         Action.REPLACE: ("amber", "replaces the one there"),
-        Action.SKIP: ("amber", "taken, left alone"),
-        Action.SAME: ("slate", "the same is there, left alone"),
+        Action.SKIP: ("amber", "left alone"),
+        Action.SAME: ("slate", "the same, left alone"),
         Action.REFUSE: ("amber", f"left out: {note}"),
     }
     return tones[action]

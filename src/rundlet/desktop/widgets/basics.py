@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 from rundlet.core.plans.unpack import UnpackClash
 from rundlet.desktop.theme.theme import theme
 
-SHOW_WORDS = "Show what came out in the file manager"
+SHOW_WORDS = "Then show what came out"
 """What is offered after unpacking, of one archive and of several."""
 
 CLASH_WORDS = {
