@@ -17,15 +17,18 @@ from backports import zstd
 from benchmarks.measure import MIB, OPEN_WITH_TREE, all_bytes, head, mixed_corpus, peak_memory, row, scratch, seconds
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.plans.pack import PackClash, plan_pack
+from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.work.pack import pack
+from rundlet.core.work.unpack import unpack
 
 _MILLION = 1_000_000
 
-_RAW: dict[str, Callable[[bytes], bytes]] = {
-    "tar.gz": lambda data: gzip.compress(data, 6),
-    "tar.bz2": bz2.compress,
-    "tar.xz": lambda data: lzma.compress(data, preset=6),
-    "tar.zst": lambda data: zstd.compress(data, 7),
+_LEVELS = (1, 3, 6, 9)
+_RAW: dict[str, tuple[Callable[[bytes, int], bytes], Callable[[bytes], bytes]]] = {
+    "tar.gz": (gzip.compress, gzip.decompress),
+    "tar.bz2": (bz2.compress, bz2.decompress),
+    "tar.xz": (lambda data, level: lzma.compress(data, preset=level), lzma.decompress),
+    "tar.zst": (lambda data, level: zstd.compress(data, (0, 1, 0, 3, 0, 0, 7, 0, 0, 19)[level]), zstd.decompress),
 }
 
 
@@ -41,22 +44,55 @@ def run() -> None:
 
 
 def _pack_rows(folder: Path) -> None:
-    corpus = mixed_corpus(folder, 48 * MIB)
+    corpus = mixed_corpus(folder, 32 * MIB)
     data = b"".join(all_bytes(corpus))
-    for fmt, raw in _RAW.items():
-        sizes: list[int] = []
-        bare = seconds(lambda raw=raw, sizes=sizes: sizes.append(len(raw(data))), runs=1)  # type: ignore[misc]
-        info = by_id(fmt).info
-        target = folder / f"x.{fmt}"
-        for workers in (1, 2):
+    for fmt, (packs, unpacks) in _RAW.items():
+        for level in _LEVELS:
+            packed: list[bytes] = []
+            bare = seconds(lambda packs=packs, level=level: packed.append(packs(data, level)), runs=1)  # type: ignore[misc] # noqa: B023
+            target = folder / f"{level}.{fmt}"
+            for workers in (1, 2):
+                took = seconds(lambda: _pack(corpus, target, fmt, level, workers), runs=1)  # noqa: B023
+                larger = target.stat().st_size / len(packed[0]) - 1
+                row(f"pack {fmt}, level {level}, {_cores(workers)}", _ALONE, bare / took, "", f"{larger:+.1%}")
+        _unpack_rows(folder, f"unpack {fmt}", folder / f"6.{fmt}", unpacks)
+    _foreign_rows(folder, data)
 
-            def once(workers: int = workers) -> None:
-                plan = plan_pack([corpus], target=target, info=info, on_clash=PackClash.REPLACE)  # noqa: B023
-                pack(plan, workers=workers)
 
-            took = seconds(once, runs=1)
-            name = f"pack {fmt}, usual level, {workers} core{'s' * (workers > 1)}"
-            row(name, "the codec alone, one thread", bare / took, "", f"{target.stat().st_size / sizes[0] - 1:+.1%}")
+_ALONE = "the codec alone, one thread"
+
+
+def _cores(workers: int) -> str:
+    return f"{workers} core{'s' * (workers > 1)}"
+
+
+def _pack(corpus: Path, target: Path, fmt: str, level: int, workers: int) -> None:
+    plan = plan_pack([corpus], target=target, info=by_id(fmt).info, level=level, on_clash=PackClash.REPLACE)
+    pack(plan, workers=workers)
+
+
+def _unpack_rows(folder: Path, work: str, archive: Path, unpacks: Callable[[bytes], bytes]) -> None:
+    bare = seconds(lambda: unpacks(archive.read_bytes()))
+    for workers in (1, 2):
+
+        def once(workers: int = workers) -> None:
+            reader = open_archive(archive)
+            plan = plan_unpack(reader, into=folder / os.urandom(4).hex())
+            unpack(plan, reader, workers=workers)
+            reader.close()
+
+        row(f"{work}, {_cores(workers)}", _ALONE, bare / seconds(once), "", "opening it is in it")
+
+
+def _foreign_rows(folder: Path, data: bytes) -> None:
+    """Listing what other writers made in one stream: the blocks of bzip2 are found and decoded side by side."""
+    archive = folder / "foreign.tar.bz2"
+    with tarfile.open(archive, "w:bz2") as out:
+        info = tarfile.TarInfo("all of it")
+        info.size = len(data)
+        out.addfile(info, io.BytesIO(data))
+    bare = seconds(lambda: bz2.decompress(archive.read_bytes()), runs=1)
+    row("list a tar.bz2 of another writer", _ALONE, bare / seconds(lambda: open_archive(archive).close(), runs=1), "")
 
 
 _THEIRS = """

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import lzma
 import os
 import stat
 import struct
@@ -164,3 +165,37 @@ def contents(reader: ArchiveReader, kinds: Sequence[Kind] = tuple(Kind)) -> dict
             except RundletError as error:
                 found[reader.catalog.path(row)] = b"!" + str(error).encode()
     return found
+
+
+def xz_in_blocks(parts: list[bytes], *, claims: list[int] | None = None) -> bytes:
+    """One xz stream with a block for each part that is not empty, put together by hand (the .xz file format, sections 2 to 4).
+
+    Args:
+        claims: what the index says of the blocks' sizes, where that is not to be true.
+    """
+    filled = [part for part in parts if part]
+    flags = b"\0\x01"  # with CRC-32
+    out = b"\xfd7zXZ\0" + flags + struct.pack("<I", zlib.crc32(flags))
+    index = b"\0" + _xz_number(len(filled))
+    for part, claim in zip(filled, claims or map(len, filled), strict=True):
+        alone = lzma.compress(part, check=lzma.CHECK_CRC32, preset=0)
+        index_size = (int.from_bytes(alone[-8:-4], "little") + 1) * 4
+        block = alone[12 : -12 - index_size]
+        out += block
+        index += _xz_number(_first_number(alone[-12 - index_size + 2 :])) + _xz_number(claim)
+    index += bytes(-len(index) % 4)
+    index += struct.pack("<I", zlib.crc32(index))
+    rest = struct.pack("<I", len(index) // 4 - 1) + flags
+    return out + index + struct.pack("<I", zlib.crc32(rest)) + rest + b"YZ"
+
+
+def _first_number(data: bytes) -> int:
+    end = next(i for i, byte in enumerate(data) if not byte & 0x80) + 1
+    return sum((byte & 0x7F) << 7 * i for i, byte in enumerate(data[:end]))
+
+
+def _xz_number(value: int) -> bytes:
+    out = b""
+    while value >= 0x80:
+        out, value = out + bytes([value & 0x7F | 0x80]), value >> 7
+    return out + bytes([value])

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import Unsupported
 from rundlet.core.formats.base import (
     NO_TIME,
@@ -58,7 +59,7 @@ class LoneReader(ArchiveReader):
         job.begin("Reading", total_bytes=0)
         notes, size = Notes(), 0
         try:
-            for data in decoded(self.source, self._packing, notes=notes, memory=self._memory):
+            for data in decoded(self.source, self._packing, notes=notes, memory=self._memory, workers=cores()):
                 size += len(data)
                 job.advance(len(data))
         except Exception:  # noqa: BLE001 - said again, of the entry, when it is read
@@ -77,7 +78,7 @@ class LoneReader(ArchiveReader):
 
     def content(self) -> Iterator[bytes]:
         """The decoded file."""
-        return decoded(self.source, self._packing, memory=self._memory)
+        return decoded(self.source, self._packing, memory=self._memory, workers=cores())
 
 
 class _LoneUnit:

@@ -6,6 +6,7 @@ import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 
+from rundlet.core.codecs import xz_blocks
 from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
 from rundlet.core.codecs.gzip_codec import GzipDecoder
 from rundlet.core.codecs.lzw import MAGIC as LZW_MAGIC
@@ -13,6 +14,7 @@ from rundlet.core.codecs.lzw import LzwDecoder
 from rundlet.core.codecs.registry import DECODERS
 from rundlet.core.codecs.system_inflate import SystemInflate, system_inflate_is_there
 from rundlet.core.errors import Corrupt, LimitExceeded, Truncated
+from rundlet.core.formats.blocks import BlockMember, Bzip2Member, XzMember
 from rundlet.core.limits import CHUNK, DEFAULT, KIB, MIB
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, quoted
@@ -83,8 +85,9 @@ class Point:
     Attributes:
         packed: where in the file, in bytes.
         plain: what place of the decoded bytes that is.
-        bits: how many bits of the byte before it still belong to it, within a gzip member.
-        window: the bytes decoded before it, deflated; None where a member begins.
+        bits: how many bits of the byte before it still belong to it, within a member.
+        window: the bytes decoded before it, deflated, within a gzip member, and nothing where a block of another one
+            begins; None where a member begins.
     """
 
     packed: int
@@ -115,11 +118,13 @@ def decoded(
     start: Point = Point(0, 0),
     notes: Notes | None = None,
     memory: int = DEFAULT.memory_bytes,
+    workers: int = 1,
 ) -> Iterator[bytes]:
     """The decoded bytes from a point to the end, in chunks.
 
     Args:
         memory: bytes that a decoder may take.
+        workers: how many blocks are decoded side by side, where the packing has such.
 
     Raises:
         Corrupt: when the packed bytes are damaged.
@@ -129,21 +134,61 @@ def decoded(
     notes = notes if notes is not None else Notes()
     at, plain = start.packed, start.plain
     point: Point | None = start if start.window is not None else None
+    many = workers > 1 or notes.within or point is not None
+    table = xz_blocks.streams(source.read_at, source.size) if packing.id == "xz" and many else []
     while at < source.size:
         if point is None:
             notes.points.append(Point(at, plain))
-        member = _Member(source, packing, at)
-        if point is not None:
-            chunks = member.chunks(_resumed(source, point))
-        elif notes.within and packing.id == "gz" and system_inflate_is_there():
-            chunks = _with_points(member, plain, notes)
+        member: _Member | BlockMember
+        blocks = _block_member(source, packing, point or Point(at, plain), table, memory=memory, workers=workers)
+        if blocks is not None:
+            member = blocks
+            chunks = _block_chunks(blocks, plain, notes)
         else:
-            chunks = member.chunks(packing.decoder(memory))
+            member = _Member(source, packing, at)
+            if point is not None:
+                chunks = member.chunks(_resumed(source, point))
+            elif notes.within and packing.id == "gz" and system_inflate_is_there():
+                chunks = _with_points(member, plain, notes)
+            else:
+                chunks = member.chunks(packing.decoder(memory))
         point = None
         for data in chunks:
             plain += len(data)
             yield data
         at = _next_member(source, packing, member.end, notes)
+
+
+def _block_member(
+    source: ByteSource, packing: Packing, start: Point, table: list[xz_blocks.Stream], *, memory: int, workers: int
+) -> Bzip2Member | XzMember | None:
+    """The member at a point as one of blocks, or None where it is read in one go."""
+    midway = start.window is not None
+    if packing.id == "bz2":
+        return Bzip2Member(source, start.packed * 8 - start.bits, midway=midway, workers=workers)
+    for stream in table:
+        if not midway and stream.start == start.packed:
+            return XzMember(source, stream, 0, memory=memory, workers=workers) if len(stream.blocks) > 1 else None
+        if midway and stream.start < start.packed < stream.end:
+            first = next((i for i, block in enumerate(stream.blocks) if block.start == start.packed), None)
+            if first is not None:
+                return XzMember(source, stream, first, memory=memory, workers=workers)
+    if midway and packing.id == "xz":
+        raise Corrupt(f"{quoted(source.name)} is not what it was when it was listed.", archive=source.name)
+    return None
+
+
+def _block_chunks(member: Bzip2Member | XzMember, plain: int, notes: Notes) -> Iterator[bytes]:
+    """A member's chunks block by block, noting a block to go on from every few megabytes."""
+    last = plain
+    for block in member.blocks():
+        if plain - last >= _SPACING:
+            packed = -(-block.bit // 8)
+            notes.points.append(Point(packed, plain, packed * 8 - block.bit, b""))
+            last = plain
+        for data in block.content:
+            plain += len(data)
+            yield data
 
 
 def _resumed(source: ByteSource, point: Point) -> Decoder:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from rundlet.core.codecs.packers import PACKERS
+from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import FormatError, RundletError, Unsupported
 from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
 from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
@@ -97,7 +98,7 @@ class TarFormat:
         feed = (
             SourceFeed(source)
             if self._packing is None
-            else Feed(decoded(source, self._packing, notes=notes, memory=opening.limits.memory_bytes))
+            else Feed(decoded(source, self._packing, notes=notes, memory=opening.limits.memory_bytes, workers=cores()))
         )
         walker = Walker(feed, tick)
         members = walker.walk()
