@@ -36,6 +36,9 @@ FORMATS = ("tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst")
 @pytest.fixture(autouse=True)
 def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setattr(
+        "rundlet.core.formats.tar.KEPT_PLAIN", 0
+    )  # these are small, and are to be read as large ones are
 
 
 def _plain(data: bytes) -> bytes:
@@ -539,6 +542,21 @@ def test_one_entry_out_of_a_foreign_stream_does_not_begin_at_the_beginning(
             assert b"".join(next(iter(unit.stream()))[1]) == datas[f"f{row}"]
         assert files_of(reader) == datas
         reader.close()
+
+
+@pytest.mark.parametrize("room", [0, 64 << 20])
+def test_a_small_one_is_decoded_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, room: int) -> None:
+    monkeypatch.setattr("rundlet.core.formats.tar.KEPT_PLAIN", room)
+    tree = make_tree(tmp_path)
+    pack_to(tmp_path / "x.tar.xz", [tree], fmt="tar.xz")
+    reader = open_archive(tmp_path / "x.tar.xz")
+    begun: list[object] = []
+    real = decoded
+    monkeypatch.setattr("rundlet.core.formats.tar.reader.decoded", lambda *a, **k: begun.append(a) or real(*a, **k))
+    report = unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
+    assert not report.issues and snapshot(tmp_path / "out" / "tree") == snapshot(tree)
+    assert bool(begun) == (not room)
+    reader.close()
 
 
 def test_growing_and_shrinking_files_are_said(tmp_path: Path) -> None:

@@ -17,6 +17,9 @@ SMALL = 1 * MIB
 INDEX_FROM = 8 * MIB
 """Compressed archives from this size on keep an index in the cache; smaller ones are read again as quickly."""
 
+KEPT_PLAIN = 64 * MIB
+"""Decoded bytes of a compressed tar that are kept while it is open, so that it need not be decoded again to be unpacked."""
+
 INDEX_TOTAL = 256 * MIB
 """Bytes of indexes that are kept; the ones used longest ago go first."""
 

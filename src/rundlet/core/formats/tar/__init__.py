@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import FormatError, RundletError, Unsupported
@@ -14,9 +16,9 @@ from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.tar.walk import Walker
 from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.report import Issue
-from rundlet.core.limits import CHUNK, INDEX_FROM
+from rundlet.core.limits import CHUNK, INDEX_FROM, KEPT_PLAIN
 from rundlet.core.streams.feed import Feed, SourceFeed
-from rundlet.core.streams.sources import ByteSource
+from rundlet.core.streams.sources import ByteSource, MemorySource
 from rundlet.core.text import lower, plural
 
 _ABOUT = {
@@ -67,8 +69,12 @@ class TarFormat:
 
     def open(self, source: ByteSource, opening: Opening) -> TarReader:
         index = cache.load(source) if self._packing is not None else None
+        plain = source if self._packing is None else None
         if index is None:
-            index = self._walk(source, opening)
+            kept = _Kept()
+            index = self._walk(source, opening, kept)
+            if self._packing is not None and not index.damaged:
+                plain = kept.source(source.name)
             if self._packing is not None:
                 cache.save(source, index)
         notices = []
@@ -80,9 +86,9 @@ class TarFormat:
             notices.append(
                 Issue(source.name, f"{plural(index.trailing, 'byte')} behind its end don't belong to it", problem=False)
             )
-        return TarReader(source, self.info, self._packing, index, notices, opening.limits)
+        return TarReader(source, self.info, self._packing, index, notices, opening.limits, plain)
 
-    def _walk(self, source: ByteSource, opening: Opening) -> Index:
+    def _walk(self, source: ByteSource, opening: Opening, kept: _Kept) -> Index:
         job = opening.job
         job.begin("Reading the list", total_bytes=0 if self._packing else source.size)
         done = rows = 0
@@ -98,7 +104,11 @@ class TarFormat:
         feed = (
             SourceFeed(source)
             if self._packing is None
-            else Feed(decoded(source, self._packing, notes=notes, memory=opening.limits.memory_bytes, workers=cores()))
+            else Feed(
+                kept.passed(
+                    decoded(source, self._packing, notes=notes, memory=opening.limits.memory_bytes, workers=cores())
+                )
+            )
         )
         walker = Walker(feed, tick)
         members = walker.walk()
@@ -116,6 +126,28 @@ class TarFormat:
         if self._packing is None:
             return TarWriter(sink, options, None)
         return TarWriter(sink, options, PACKERS[self._packing.id](options.level))
+
+
+class _Kept:
+    """The decoded bytes that went by, as long as they are few enough to be kept."""
+
+    def __init__(self) -> None:
+        self._pieces: list[bytes] | None = []
+        self._room = KEPT_PLAIN
+
+    def passed(self, chunks: Iterator[bytes]) -> Iterator[bytes]:
+        """Pass chunks on."""
+        for data in chunks:
+            self._room -= len(data)
+            if self._room < 0:
+                self._pieces = None
+            elif self._pieces is not None:
+                self._pieces.append(data)
+            yield data
+
+    def source(self, name: str) -> MemorySource | None:
+        """All that went by, or None when it was too much."""
+        return None if self._pieces is None else MemorySource(b"".join(self._pieces), name)
 
 
 def _decoded_head(source: ByteSource, packing: Packing) -> bytes:

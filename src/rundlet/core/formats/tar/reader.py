@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import bisect
 from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,6 +31,9 @@ class TarReader(ArchiveReader):
 
     A plain one is read where its entries are. A compressed one is read from the nearest place where decoding can begin,
     and places far enough apart are units that can be decoded side by side.
+
+    Args:
+        plain: the tar itself, where it is not compressed or was kept in memory.
     """
 
     def __init__(
@@ -40,8 +44,10 @@ class TarReader(ArchiveReader):
         index: Index,
         notices: list[Issue],
         limits: Limits,
+        plain: ByteSource | None,
     ) -> None:
         self.info = info
+        self._plain = plain
         self.source = source
         self.catalog = index.catalog
         self.index = index
@@ -56,23 +62,23 @@ class TarReader(ArchiveReader):
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         ordered = rows[np.argsort(self.index.data_at[rows], kind="stable")].tolist()
-        if self._packing is None:
-            yield from self._plain_units(ordered)
+        if self._plain is not None:
+            yield from self._plain_units(ordered, partial(SourceFeed, self._plain))
         else:
             yield from self._stream_units(ordered)
 
-    def _plain_units(self, rows: list[int]) -> Iterator[Unit]:
+    def _plain_units(self, rows: list[int], feed: Callable[[], Feed]) -> Iterator[Unit]:
         batch: list[int] = []
         cost = 0
         for row in rows:
             stored = int(self.index.stored[row])
             if batch and (len(batch) == _BATCH or cost + stored > SMALL):
-                yield TarUnit(self, batch, cost, self._plain_feed)
+                yield TarUnit(self, batch, cost, feed)
                 batch, cost = [], 0
             batch.append(row)
             cost += stored
         if batch:
-            yield TarUnit(self, batch, cost, self._plain_feed)
+            yield TarUnit(self, batch, cost, feed)
 
     def _stream_units(self, rows: list[int]) -> Iterator[Unit]:
         """Rows in stretches that begin at a place where decoding can begin and are worth a worker of their own."""
@@ -94,9 +100,6 @@ class TarReader(ArchiveReader):
     def _point_before(self, row: int) -> int:
         return max(bisect.bisect_right(self._starts, int(self.index.data_at[row])) - 1, 0)
 
-    def _plain_feed(self) -> Feed:
-        return SourceFeed(self.source)
-
     def _feed_from(self, point: int) -> Feed:
         assert self._packing is not None
         start = self.index.points[point] if self.index.points else Point(0, 0)
@@ -104,7 +107,7 @@ class TarReader(ArchiveReader):
 
     def members(self) -> Iterator[bytes]:
         """The plain bytes of all entries with their headers, without what ends the archive."""
-        feed = self._plain_feed() if self._packing is None else self._feed_from(0)
+        feed = SourceFeed(self._plain) if self._plain is not None else self._feed_from(0)
         yield from feed.chunks(self.end)
 
     @property
