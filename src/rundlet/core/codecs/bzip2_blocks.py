@@ -11,15 +11,15 @@ from collections.abc import Callable, Iterator
 import numpy as np
 
 HEAD_SIZE = 4
-SIZES = tuple(b"%d" % size for size in range(1, 10))
-"""What the last byte of the head can be: hundreds of thousands of bytes in a block."""
+HEADS = tuple(b"BZh%d" % size for size in range(1, 10))
+"""What a stream can begin with; the number says how many hundreds of thousands of bytes are in a block."""
 MARK_BITS = 48
 END_BITS = MARK_BITS + 32
 """The end mark with its checksum; the stream then goes on to a whole byte."""
 
 _BLOCK = 0x314159265359
 _END = 0x177245385090
-_HEAD = b"BZh9"  # the largest blocks that there are; a decoder takes smaller ones too
+_HEAD = HEADS[-1]  # a decoder for the largest blocks takes smaller ones too
 _STEP = 1 << 20
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import bz2
 import itertools
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -62,11 +62,11 @@ class BlockMember:
 
 
 class Bzip2Member(BlockMember):
-    """A bzip2 stream from its beginning or from one of its blocks.
+    """A bzip2 stream from its beginning or from one of its blocks, with all others that follow it at once.
 
     Args:
         bit: where the stream or the block begins in the file, in bits.
-        midway: whether it is a block; the checksum of the whole stream is not known then.
+        midway: whether it is a block; the checksum of its whole stream is not known then.
     """
 
     def __init__(self, source: ByteSource, bit: int, *, midway: bool, workers: int) -> None:
@@ -74,15 +74,15 @@ class Bzip2Member(BlockMember):
         self._bit = bit
         self._midway = midway
         self._fault: RundletError | None = None  # what the search for blocks ended with
-        self._stated = 0  # the checksum of the whole stream, once its end was found
+        self._stated: dict[int, int] = {}  # the checksum of a whole stream by the place of its end mark, in bits
 
     def blocks(self) -> Iterator[Decoded]:
         """The blocks with their content.
 
         Raises:
-            Corrupt: when one is damaged; ``Truncated`` when the file ends before the stream does.
+            Corrupt: when one is damaged; ``Truncated`` when the file ends before a stream does.
         """
-        total = 0
+        total, known = 0, not self._midway
         broken = -1  # where a block begins that does not end at the mark behind it, as noise can look like a mark
         for (begin, end), decoded in self._with_places():
             if broken >= 0:
@@ -91,13 +91,17 @@ class Bzip2Member(BlockMember):
                     raise self._damaged()
             if decoded is None:
                 broken = begin
-            else:
-                total = bzip2_blocks.together(total, self._checksum(decoded.bit))
-                yield decoded
-        if self._fault is not None and broken < 0:
-            raise self._fault
-        if broken >= 0 or (not self._midway and total != self._stated):
+                continue
+            total = bzip2_blocks.together(total, self._checksum(decoded.bit))
+            yield decoded
+            if end in self._stated:
+                if known and total != self._stated[end]:
+                    raise self._damaged()
+                total, known = 0, True
+        if broken >= 0:
             raise self._damaged()
+        if self._fault is not None:
+            raise self._fault
 
     def _with_places(self) -> Iterator[tuple[tuple[int, int], Decoded | None]]:
         places: list[tuple[int, int]] = []
@@ -115,27 +119,37 @@ class Bzip2Member(BlockMember):
 
     def _places(self) -> Iterator[tuple[int, int]]:
         """Where each block begins and ends, in bits."""
-        read_at, begin = self._source.read_at, -1
-        first = self._bit if self._midway else self._bit + 8 * bzip2_blocks.HEAD_SIZE
-        if not self._midway and read_at(first // 8 - 1, 1) not in bzip2_blocks.SIZES:
+        begin, first = -1, self._bit if self._midway else self._first_of(self._bit // 8)
+        if first is None:
             raise self._damaged()
-        for mark, is_end in bzip2_blocks.marks(read_at, first // 8):
+        for mark, is_end in bzip2_blocks.marks(self._source.read_at, first // 8):
             if begin < 0 and mark != first:
                 raise self._damaged()
+            if is_end:
+                self._stated[mark] = self._checksum(mark)
             if begin >= 0:
                 yield begin, mark
             begin = mark
             if is_end:
-                self.end = -(-(mark + bzip2_blocks.END_BITS) // 8)
-                self._stated = self._checksum(mark)
-                if self._stated < 0:
+                stated = self._stated[mark]
+                if stated < 0:
                     break
-                return
+                if mark == first and not self._midway and stated:  # the checksum of nothing
+                    raise self._damaged()
+                self.end = -(-(mark + bzip2_blocks.END_BITS) // 8)
+                begin, first = -1, self._first_of(self.end)
+                if first is None:
+                    return
         if begin < 0 and self._source.size - first // 8 >= bzip2_blocks.MARK_BITS // 8:
             raise self._damaged()
         raise Truncated(
             f"{quoted(self._source.name)} is cut off: its packed data ends too early.", archive=self._source.name
         )
+
+    def _first_of(self, at: int) -> int | None:
+        """Where the first mark of a stream must be, in bits, or None when no stream begins at that byte."""
+        head = self._source.read_at(at, bzip2_blocks.HEAD_SIZE)
+        return (at + bzip2_blocks.HEAD_SIZE) * 8 if head in bzip2_blocks.HEADS else None
 
     def _checksum(self, mark: int) -> int:
         return bzip2_blocks.checksum_at(self._source.read_at(mark // 8, 12), mark % 8)
@@ -165,20 +179,21 @@ class Bzip2Member(BlockMember):
 
 
 class XzMember(BlockMember):
-    """An xz stream from its beginning or from one of its blocks.
+    """xz streams from the beginning of one of their blocks to the end of the last one.
 
     Args:
-        stream: what its index says of it.
-        first: the number of the block to begin with.
+        streams: what their indexes say of them.
+        start: where the first block that is wanted, or its stream, begins in the file, in bytes.
         memory: bytes that a decoder may take.
     """
 
-    def __init__(self, source: ByteSource, stream: xz_blocks.Stream, first: int, *, memory: int, workers: int) -> None:
+    def __init__(
+        self, source: ByteSource, streams: Sequence[xz_blocks.Stream], start: int, *, memory: int, workers: int
+    ) -> None:
         super().__init__(source, workers=workers)
-        self._stream = stream
-        self._first = first
+        self.wanted = [(s.flags, block) for s in streams for block in s.blocks if block.start >= start]
         self._memory = memory
-        self.end = stream.end
+        self.end = streams[-1].end
 
     def blocks(self) -> Iterator[Decoded]:
         """The blocks with their content.
@@ -187,19 +202,19 @@ class XzMember(BlockMember):
             Corrupt: when one is damaged or not what the index says.
             LimitExceeded: when decoding asks for more memory than allowed.
         """
-        tasks = ((lambda block=block: self._decode(block)) for block in self._stream.blocks[self._first :])
+        tasks = ((lambda flags=flags, block=block: self._decode(flags, block)) for flags, block in self.wanted)
         for decoded in self._side_by_side(tasks):
             assert decoded is not None
             yield decoded
 
-    def _decode(self, block: xz_blocks.Block) -> Decoded:
-        content = self._content(block)
+    def _decode(self, flags: bytes, block: xz_blocks.Block) -> Decoded:
+        content = self._content(flags, block)
         if block.plain <= _WHOLE and block.padded <= _WHOLE:
             content = iter(list(content))
         return Decoded(block.start * 8, content)
 
-    def _content(self, block: xz_blocks.Block) -> Iterator[bytes]:
-        head, foot = xz_blocks.frame(self._stream.flags, block)
+    def _content(self, flags: bytes, block: xz_blocks.Block) -> Iterator[bytes]:
+        head, foot = xz_blocks.frame(flags, block)
         packed = itertools.chain((head,), chunks(self._source, block.start, block.padded), (foot,))
         try:
             yield from expand(DECODERS["xz"](self._memory), packed)

@@ -162,20 +162,16 @@ def decoded(
 def _block_member(
     source: ByteSource, packing: Packing, start: Point, table: list[xz_blocks.Stream], *, memory: int, workers: int
 ) -> Bzip2Member | XzMember | None:
-    """The member at a point as one of blocks, or None where it is read in one go."""
+    """What begins at a point as blocks up to its end, or None where it is read in one go."""
     midway = start.window is not None
     if packing.id == "bz2":
         return Bzip2Member(source, start.packed * 8 - start.bits, midway=midway, workers=workers)
-    for stream in table:
-        if not midway and stream.start == start.packed:
-            return XzMember(source, stream, 0, memory=memory, workers=workers) if len(stream.blocks) > 1 else None
-        if midway and stream.start < start.packed < stream.end:
-            first = next((i for i, block in enumerate(stream.blocks) if block.start == start.packed), None)
-            if first is not None:
-                return XzMember(source, stream, first, memory=memory, workers=workers)
-    if midway and packing.id == "xz":
+    if packing.id != "xz":
+        return None
+    member = XzMember(source, table, start.packed, memory=memory, workers=workers) if table else None
+    if midway and (member is None or not member.wanted or member.wanted[0][1].start != start.packed):
         raise Corrupt(f"{quoted(source.name)} is not what it was when it was listed.", archive=source.name)
-    return None
+    return member if member is not None and (midway or len(member.wanted) > 1) else None
 
 
 def _block_chunks(member: Bzip2Member | XzMember, plain: int, notes: Notes) -> Iterator[bytes]:
