@@ -11,7 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtCore import QMimeData, QPoint, QPointF, QRect, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
@@ -866,3 +866,42 @@ class Looked(real):
 app.Window = Looked
 sys.exit(app.main(sys.argv[1:]))
 """
+
+
+@pytest.mark.parametrize(("width", "stacked"), [(1280, False), (900, True), (700, True)])
+def test_it_works_as_narrow_as_it_is(window: Window, settle, stand, home: Path, width: int, stacked: bool) -> None:
+    pack_to(home / "x.zip", [make_tree(home)])
+    window.resize(width, 600)
+    stand(home / "x.zip")
+    assert (window.width(), window.height()) == (width, 600)
+    assert (window.right.orientation() == Qt.Orientation.Vertical) == stacked
+    seen = QRect(QPoint(), window.size())
+    for part in (window.source.view, window.how, window.target.go, window.finder, window.log_button):
+        assert seen.contains(QRect(part.mapTo(window, QPoint()), part.size()))
+    assert window.source.view.columnWidth(0) >= 120
+
+
+def test_the_log_shows_how_much_was_gained(window: Window, settle, stand, home: Path) -> None:
+    """P6, A4: the gauge stands in the rows of what was packed, and in no others."""
+    (home / "a.txt").write_bytes(os.urandom(30_000) + b"the brook was clear " * 2000)
+    stand(home)
+    window.source.view.selectAll()
+    settle()
+    for _ in range(2):
+        window.target.go.click()
+        settle()
+    stand(home / "a.zip")
+    window.target.go.click()
+    settle()
+    window.open_log()
+    settle()
+    log = window.log
+    assert log is not None
+    picture = log.view.viewport().grab().toImage()
+    verbs = {}
+    for number, record in enumerate(log.model.records):
+        cell = log.view.visualRect(log.model.index(number, 2))
+        # wine fills the beginning of the cask, oak wash the rest of it
+        colours = {picture.pixelColor(cell.left() + x, cell.center().y()).name().upper() for x in range(2, 36)}
+        verbs[record.verb] = theme.palette.oak_wash in colours and theme.palette.wine in colours
+    assert verbs == {"pack": True, "unpack": False}

@@ -458,7 +458,7 @@ def _disk_summary(listing: DiskListing, choice: Choice) -> str:
     if not choice.items:
         return text.plural(len(listing.items), "item")
     more = "…" if choice.counting else ""
-    what = f"{choice.items} of {text.plural(len(listing.items), 'item')} chosen"
+    what = f"{text.number(choice.items)} of {text.plural(len(listing.items), 'item')} chosen"
     if choice.elsewhere:
         what = f"From {text.plural(choice.folders, 'folder')}: {text.plural(choice.items, 'item')} chosen"
     return f"{what} · {text.plural(choice.files, 'file')}{more} · {text.size(choice.size)}{more}"

@@ -106,6 +106,7 @@ class Sizes:
     stack_below: int = 1000
     window_width: int = 1280
     window_height: int = 800
+    window_least: int = 500
     progress_width: int = 200
 
     def scaled(self, factor: float) -> Sizes:

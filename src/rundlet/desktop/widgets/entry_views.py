@@ -211,7 +211,7 @@ class EntryView(QTreeView):
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         header.customContextMenuRequested.connect(self._offer_orders)
-        samples = {1: "GeoJSON map ", 2: "1000.0 kB ", 3: "Share of most", 4: "29/12/2031 "}
+        samples = {1: "GeoJSON map ", 2: "1000.0 kB ", 3: "Packed bar", 4: "29/12/2031 "}
         for column, sample in samples.items():
             header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
             header.resizeSection(column, theme.text_width(sample) + 2 * theme.sizes.gap)
