@@ -287,6 +287,21 @@ def test_links_stay_inside_and_share_their_file(tmp_path: Path) -> None:
     assert (tmp_path / "alone" / "again").read_bytes() == b"data"
 
 
+def test_links_between_folders_deeper_than_are_held_open(tmp_path: Path) -> None:
+    names = [f"{'/'.join(step * 90)}/f" for step in "abc"]
+    with tarfile.open(tmp_path / "x.tar", "w") as theirs:
+        for name in names:
+            info = tarfile.TarInfo(name)
+            if name == names[0]:
+                info.size = 4
+                theirs.addfile(info, io.BytesIO(b"data"))
+            else:
+                info.type, info.linkname = tarfile.LNKTYPE, names[0]
+                theirs.addfile(info)
+    assert not unpack_to(tmp_path / "x.tar", tmp_path / "out").problems
+    assert len({(tmp_path / "out" / name).stat().st_ino for name in names}) == 1
+
+
 def test_foreign_tars_agree_with_the_standard_library(tmp_path: Path) -> None:
     compared = 0
     found = foreign_archives([".tar", ".tgz", ".crate"]) + [

@@ -154,10 +154,14 @@ class Landing:
 
     def hard_link(self, first: Steps, steps: Steps, *, replace: bool) -> None:
         """Give a landed file one more name. Raises ``OSError`` and what :meth:`folder` does."""
-        folder = self.folder(steps[:-1])
-        if replace:
-            os.unlink(steps[-1], dir_fd=folder)
-        os.link(first[-1], steps[-1], src_dir_fd=self.folder(first[:-1]), dst_dir_fd=folder, follow_symlinks=False)
+        there = os.dup(self.folder(first[:-1]))  # the way to the other folder may close this one
+        try:
+            folder = self.folder(steps[:-1])
+            if replace:
+                os.unlink(steps[-1], dir_fd=folder)
+            os.link(first[-1], steps[-1], src_dir_fd=there, dst_dir_fd=folder, follow_symlinks=False)
+        finally:
+            os.close(there)
 
     def finish_folder(self, steps: Steps, *, mode: int, times: tuple[int, int] | None) -> None:
         """Give a folder its permissions (0: as they are) and times, once everything is in it."""
