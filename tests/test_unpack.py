@@ -277,10 +277,22 @@ def test_any_link_stays_inside(steps: list[str], depth: int) -> None:
         assert place == "/root" or place.startswith("/root/")
 
 
+def test_very_many_entries_of_one_name_of_full_length(tmp_path: Path) -> None:
+    name = b"a" * 255
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw(name)] * 3000))
+    reader = open_archive(tmp_path / "x.zip")
+    plan = plan_unpack(reader, into=tmp_path / "out")
+    assert len({step.target for step in plan.steps}) == 3000
+    reader.close()
+
+
 def test_numbering_keeps_endings() -> None:
     assert numbered("notes.txt", 2) == "notes (2).txt"
     assert numbered("a.tar.gz", 3) == "a (3).tar.gz"
     assert numbered(".hidden", 2) == ".hidden (2)"
+    for name in ("a" * 255, "a" * 251 + ".txt", "é" * 127, "川" * 80 + ".tar.gz"):
+        several = {numbered(name, number) for number in range(2, 20)}
+        assert len(several) == 18 and max(len(one.encode()) for one in several) <= 255
     assert split_ending("v1.2 final") == ("v1.2 final", "")
     assert stat.S_ISREG(0o100644)
 

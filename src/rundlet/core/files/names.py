@@ -64,7 +64,7 @@ def _careful_name(path: str) -> SafeName:
     if _CONTROL.search(path):
         steps = [_CONTROL.sub("_", step) for step in steps]
         notes.append("control characters in its name became “_”")
-    fitting = [_fit(step) for step in steps]
+    fitting = [_fit(*split_ending(step)) for step in steps]
     if fitting != steps:
         notes.append(f"its name was shortened to the {MAX_COMPONENT} bytes that a disk allows")
     if sum(len(_bytes(step)) + 1 for step in fitting) > MAX_PATH:
@@ -105,9 +105,9 @@ def safe_link(link: tuple[str, ...], target: str) -> str:
 
 
 def numbered(name: str, number: int) -> str:
-    """``notes.txt`` as ``notes (2).txt``; double endings such as ``.tar.gz`` stay together."""
+    """``notes.txt`` as ``notes (2).txt``; double endings such as ``.tar.gz`` stay together, and so does the number."""
     stem, ending = split_ending(name)
-    return _fit(f"{stem} ({number}){ending}")
+    return _fit(stem, f" ({number}){ending}")
 
 
 def first_free(name: str, is_taken: Callable[[str], bool]) -> str:
@@ -127,11 +127,11 @@ def split_ending(name: str) -> tuple[str, str]:
     return stem, f".{ending}"
 
 
-def _fit(step: str) -> str:
-    if len(_bytes(step)) <= MAX_COMPONENT:
-        return step
-    stem, ending = split_ending(step)
+def _fit(stem: str, ending: str) -> str:
+    """Both together, with as much of the stem as there is room for on a disk."""
     room = MAX_COMPONENT - len(_bytes(ending))
+    if len(_bytes(stem)) <= room:
+        return stem + ending
     return _bytes(stem)[:room].decode("utf-8", "ignore").rstrip() + ending
 
 

@@ -15,7 +15,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.files.names import SafeName, first_free, safe_name, split_ending, without
+from rundlet.core.files.names import SafeName, first_free, numbered, safe_name, split_ending, without
 from rundlet.core.files.space import disk_rules, free_bytes
 from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Entry, Kind
 from rundlet.core.jobs.job import Job
@@ -263,6 +263,9 @@ class _Place:
         self.disk = disk_rules(root)
         self._there: dict[Steps, dict[str, os.stat_result]] = {}
         self._planned: dict[Steps, Kind] = {}
+        self._numbered: dict[
+            Steps, int
+        ] = {}  # how often a name was numbered, as a hostile archive may hold one 100,000 times
 
     def _key(self, steps: Steps) -> Steps:
         return tuple(step.casefold() for step in steps) if self.disk.folds_case else steps
@@ -375,11 +378,16 @@ class _Place:
         return listing
 
     def _free(self, target: Steps) -> Steps:
-        def is_taken(name: str) -> bool:
-            steps = (*target[:-1], name)
+        def is_taken(steps: Steps) -> bool:
             return self._existing(steps) is not None or self._key(steps) in self._planned
 
-        return (*target[:-1], first_free(target[-1], is_taken))
+        number = self._numbered.get(target, 1)
+        while True:
+            number += 1
+            found = (*target[:-1], numbered(target[-1], number))
+            if not is_taken(found):
+                self._numbered[target] = number
+                return found
 
 
 def _rule(before: os.stat_result, mtime_ns: int, on_clash: UnpackClash) -> Action:
