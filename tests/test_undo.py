@@ -206,3 +206,26 @@ def test_the_journal_outlives_damage_and_stays_small(tmp_path: Path) -> None:
     assert journal.records()[0].id == "n599"
     (tmp_path / "file").touch()
     Journal(tmp_path / "file" / "below").add(record, [])
+
+
+@pytest.mark.parametrize(
+    ("archive", "kept"), [("as it was", False), ("gone", True), ("another", True), ("a folder", True)]
+)
+def test_what_is_nowhere_else_goes_to_the_trash(tmp_path: Path, trash: Path, archive: str, kept: bool) -> None:
+    (tmp_path / "a.txt").write_text("the only one")
+    target = tmp_path / "x.zip"
+    pack_to(target, [tmp_path / "a.txt"])
+    journal = Journal(tmp_path / "journal")
+    record = unpacked(target, tmp_path / "place", journal)
+    if archive != "as it was":
+        target.unlink()
+    if archive == "another":
+        (tmp_path / "b.txt").write_text("something else")
+        pack_to(target, [tmp_path / "b.txt"])
+        later = os.stat(target).st_mtime + 10
+        os.utime(target, (later, later))
+    elif archive == "a folder":
+        target.mkdir()
+    assert not undo(record, journal.puts(record)).issues
+    assert not (tmp_path / "place").exists()
+    assert trash.exists() == kept and [path.name for path in trash.glob("*")] == ["a.txt"] * kept

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+import stat
 import time
 from collections.abc import Sequence
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 
 from rundlet.core.errors import FileProblem, PlanError
@@ -21,9 +23,9 @@ from rundlet.core.text import plural, quoted, shown
 def undo(record: Record, puts: Sequence[Put], job: Job | None = None) -> Report:
     """Take a job back.
 
-    Originals that went to the trash come back first. An archive goes to the trash, and what it replaced comes back. Unpacked
-    files go to the trash when their archive is no longer there; otherwise they are in it still, so they are deleted. What was
-    changed since stays and is named, and so does a folder with something else in it.
+    Originals that went to the trash come back first. An archive goes to the trash, and what it replaced comes back. What was
+    unpacked or copied goes to the trash when what it came from is gone or was changed since; otherwise it is there still, so it
+    is deleted. What was changed since stays and is named, and so does a folder with something else in it.
 
     Raises:
         PlanError: when it was taken back already.
@@ -42,7 +44,7 @@ def undo(record: Record, puts: Sequence[Put], job: Job | None = None) -> Report:
             report.add(record.target, "stays, as not all of the originals could be given back")
             report.seconds = time.monotonic() - started
             return report
-    keep_in_trash = packed or not all(os.path.lexists(path) for path in record.source)
+    keep_in_trash = packed or not all(_is_unchanged(path, record) for path in record.source)
     for put in sorted(puts, key=lambda put: put.size < 0):
         if put.size >= 0:
             if put.path in record.replaced:
@@ -60,6 +62,16 @@ def undo(record: Record, puts: Sequence[Put], job: Job | None = None) -> Report:
         _give_back(record, job, report)
     report.seconds = time.monotonic() - started
     return report
+
+
+def _is_unchanged(source: str, record: Record) -> bool:
+    """Whether what a job took is there as it was then; nothing else may be there under its name by now."""
+    end = datetime.fromisoformat(record.when).timestamp() + 1  # it was written down in whole seconds
+    try:
+        status = os.lstat(source)
+    except OSError:
+        return False
+    return stat.S_ISREG(status.st_mode) and status.st_mtime < end
 
 
 def _move_back(record: Record, job: Job, report: Report) -> None:
