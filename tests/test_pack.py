@@ -6,6 +6,7 @@ import os
 import socket
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -183,6 +184,20 @@ def test_what_was_written_is_read_back_and_then_the_originals_go(
     assert snapshot(tmp_path / "out" / "tree", times=False) == {
         name: replace(node, seconds=0) for name, node in before.items()
     }
+
+
+@pytest.mark.parametrize(
+    "how", [{"exclude": ["*.bin"]}, {"leave_out": LeaveOut.HIDDEN}, {"leave_out": LeaveOut.EMPTY_FOLDERS}]
+)
+def test_originals_stay_when_some_of_them_were_left_out(tmp_path: Path, trash: Path, how: dict[str, Any]) -> None:
+    (tmp_path / "tree" / "empty").mkdir(parents=True)
+    for name in ("a.txt", "b.bin", ".hidden"):
+        (tmp_path / "tree" / name).write_text(name)
+    report = pack(plan_pack([tmp_path / "tree"], target=tmp_path / "x.zip", info=ZIP, trash=True, **how))
+    whole = how == {"leave_out": LeaveOut.EMPTY_FOLDERS}
+    why = "x.zip: does not hold everything, as 1 file or folder was left out, so the originals stay where they are"
+    assert [str(issue) for issue in report.issues] == ([] if whole else [why])
+    assert (tmp_path / "tree").exists() != whole
 
 
 def test_a_file_that_changes_meanwhile_keeps_the_originals(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

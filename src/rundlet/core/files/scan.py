@@ -26,12 +26,13 @@ class LeaveOut(Flag):
     EMPTY_FOLDERS = auto()
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Found:
-    """What a walk found below one item."""
+    """What a walk found below one item, and how many files and folders it left out as it was asked to."""
 
     items: list[PackItem]
     issues: list[Issue]
+    left: int = 0
 
 
 def walk(
@@ -70,11 +71,11 @@ def walk(
         step_aside()
         if follow and stat.S_ISLNK(status.st_mode):
             path, status = _followed(path, inside, status, found.issues, led)
-        if (
-            path == skipped
-            or _excluded(inside, exclude)
-            or (LeaveOut.HIDDEN in leave_out and "/" in inside and inside.rpartition("/")[2].startswith("."))
-        ):
+        if path == skipped:
+            continue
+        hidden = "/" in inside and inside.rpartition("/")[2].startswith(".")
+        if _excluded(inside, exclude) or (hidden and LeaveOut.HIDDEN in leave_out):
+            found.left += 1
             continue
         kind = _kind(status.st_mode)
         if kind == Kind.OTHER:
@@ -89,7 +90,7 @@ def walk(
         except OSError as error:
             found.issues.append(Issue(inside, left_out(file_problem(error, "read", path))))
     if LeaveOut.EMPTY_FOLDERS in leave_out:
-        return Found(_without_empty_folders(found.items), found.issues)
+        return Found(_without_empty_folders(found.items), found.issues, found.left)
     return found
 
 

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from rundlet.core.errors import Clash, PlanError
 from rundlet.core.files.names import first_free
-from rundlet.core.files.scan import LeaveOut, walk
+from rundlet.core.files.scan import Found, LeaveOut, walk
 from rundlet.core.files.space import existing_parent, free_bytes
 from rundlet.core.formats.base import FormatInfo, Kind, PackItem, WriteOptions
 from rundlet.core.jobs.job import Job
@@ -46,6 +46,7 @@ class PackPlan:
         free: bytes free where the archive will stand.
         issues: what is left out or named otherwise, one line each.
         read_back: whether the archive is read and compared with the files before it gets its name.
+        left: how many files and folders are left out because that was asked for.
         originals: what goes to the trash when the archive was found whole; empty when nothing does.
         keep_replaced: whether an archive that is replaced or added to goes to the trash, so that it can come back.
     """
@@ -64,6 +65,7 @@ class PackPlan:
     free: int
     issues: tuple[Issue, ...]
     read_back: bool = False
+    left: int = 0
     originals: tuple[Path, ...] = ()
     base: Base | None = None
     keep_replaced: bool = False
@@ -133,7 +135,8 @@ def plan_pack(
     final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
     originals = _originals(items, final) if trash else ()
     job = job or Job()
-    found, issues = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=asked, tick=job.checkpoint)
+    walked = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=asked, tick=job.checkpoint)
+    found, issues = walked.items, walked.issues
     if not found:
         why = f" {issues[0].about}: {issues[0].message}." if issues else ""
         raise PlanError(f"There is nothing to pack.{why}")
@@ -159,6 +162,7 @@ def plan_pack(
         free=free_bytes(final.parent),
         issues=tuple(issues),
         read_back=read_back or trash,
+        left=walked.left,
         originals=originals,
         base=base,
         keep_replaced=keep_replaced,
@@ -181,7 +185,7 @@ def items_of(
     items: Sequence[Path], *, exclude: Sequence[str], leave_out: LeaveOut, follow: bool, tick: Callable[[], None]
 ) -> list[PackItem]:
     """The entries that these items would be packed as; see :func:`plan_pack`."""
-    return _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=None, tick=tick)[0]
+    return _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=None, tick=tick).items
 
 
 def _found(
@@ -192,10 +196,9 @@ def _found(
     follow: bool,
     skip: Path | None,
     tick: Callable[[], None],
-) -> tuple[list[PackItem], list[Issue]]:
+) -> Found:
     """All entries, and what is to be said of them."""
-    found: list[PackItem] = []
-    issues: list[Issue] = []
+    found = Found([], [])
     used: set[str] = set()
     folders: dict[Path, Path] = {}
     for item in items:
@@ -204,11 +207,14 @@ def _found(
         name = first_free(place.name or "disk", used.__contains__)
         used.add(name)
         if name != place.name:
-            issues.append(Issue(shown(str(item)), f"is called {quoted(name)} in the archive, as the name occurs twice"))
+            found.issues.append(
+                Issue(shown(str(item)), f"is called {quoted(name)} in the archive, as the name occurs twice")
+            )
         walked = walk(place, name, exclude=exclude, leave_out=leave_out, follow=follow, skip=skip, tick=tick)
-        found += walked.items
-        issues += walked.issues
-    return found, issues
+        found.items += walked.items
+        found.issues += walked.issues
+        found.left += walked.left
+    return found
 
 
 def _can_do(info: FormatInfo, options: WriteOptions) -> None:

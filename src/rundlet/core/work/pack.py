@@ -17,7 +17,7 @@ from rundlet.core.plans.adding import open_base
 from rundlet.core.plans.pack import PackPlan
 from rundlet.core.streams.parts import PartsSink
 from rundlet.core.streams.sinks import ArchiveSink
-from rundlet.core.text import quoted, size
+from rundlet.core.text import plural, quoted, size
 from rundlet.core.work.readback import read_back
 
 _LEAST_FREE = 1 << 20
@@ -98,6 +98,12 @@ def _clear_up(plan: PackPlan, job: Job, report: Report) -> None:
     """The originals go to the trash, but only when all of them are in the archive as they are."""
     if report.problems:
         report.add(plan.target.name, "does not hold everything, so the originals stay where they are")
+        return
+    if plan.left:
+        left = plural(plan.left, "file or folder was", "files and folders were")
+        report.add(
+            plan.target.name, f"does not hold everything, as {left} left out, so the originals stay where they are"
+        )
         return
     if plan.base is not None and plan.base.same:
         report.add(
