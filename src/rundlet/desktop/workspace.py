@@ -19,7 +19,6 @@ from rundlet.core.errors import (
     PasswordNeeded,
     WrongPassword,
 )
-from rundlet.core.files.scan import Part, folder_parts
 from rundlet.core.files.types import Sort, sort_of
 from rundlet.core.formats.base import UNKNOWN, Kind, Opening
 from rundlet.core.formats.detect import open_archive
@@ -28,20 +27,16 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack import needs_own_folder
 from rundlet.desktop.background import Background, Done, Failed, Latest
-from rundlet.desktop.counting import counted_in_archive, counted_on_disk
+from rundlet.desktop.choosing import Choosing
 from rundlet.desktop.following import FolderWatch
-from rundlet.desktop.gathered import Gathered
 from rundlet.desktop.lending import Lending, lend, report_error
 from rundlet.desktop.models.archive import ArchiveListing, sorts_of
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.listing import TOP, Listing
 from rundlet.desktop.state import Choice, OpenArchive, Partial, Place, UnpackDesk
-from rundlet.desktop.unpack_setup import UnpackSetup
-
-_SIZES_KEPT = 2000
 
 
-class Workspace(UnpackSetup):
+class Workspace(Choosing):
     """The window's state. It changes only on the interface's thread; slow work is done in the background.
 
     Signals:
@@ -50,8 +45,6 @@ class Workspace(UnpackSetup):
         listed: there is a listing, or None after ``failed_to_list``.
         unchanged: the place was looked at again and shows what it showed before.
         failed_to_list: the place can't be shown, and why.
-        row_changed: a row of the listing has something new to say.
-        choice_changed: the choice or what is known of it changed.
         restored: rows to choose in a listing that has just come.
         unlock_failed: the password does not open the archive.
         opening: a listing of what was found so far of an archive that takes long to list.
@@ -63,8 +56,6 @@ class Workspace(UnpackSetup):
     listed = Signal(object)
     unchanged = Signal()
     failed_to_list = Signal(object)
-    row_changed = Signal(int)
-    choice_changed = Signal(object)
     restored = Signal(object)
     unlock_failed = Signal(object)
     opening = Signal(object)
@@ -75,22 +66,17 @@ class Workspace(UnpackSetup):
         self.lending = Lending(self)
         self._passwords: dict[Path, str] = {}  # for as long as the window is there
         self._history: list[Place] = []
-        self.gathered = Gathered()
-        self._chosen_here: tuple[Path, ...] = ()
-        self._chosen: tuple[Path, ...] = ()
         self._choose_after: list[Path] = []
         self._came_from: Path | None = None
         self._leaving: tuple[int, ...] | None = None
         self._fail_after: tuple[BaseException, Path] | None = None
         self.refused: Path | None = None  # the file that could not be gone into
         self._list_task = Latest(background)
-        self._size_task = Latest(background)
         self._unlock_task = Latest(background)
         self._hidden: Place | None = None
         self.show_hidden = False
         self.follower = FolderWatch(self)
         self.follower.changed.connect(self._refresh_changed)
-        self._sizes: dict[Path, tuple[Part, ...]] = {}
 
     # Going about
 
@@ -131,32 +117,6 @@ class Workspace(UnpackSetup):
         """Choose some more in other folders, and count what is in them."""
         folders = [path for path in self.gathered.add(paths) if self.gathered.items[path].kind == Kind.DIR]
         self._count_gathered(folders)
-
-    def _count_gathered(self, folders: list[Path]) -> None:
-        def work(job: Job) -> None:
-            for path in folders:
-                parts = folder_parts(path, tick=job.checkpoint)
-                self.background.tell(lambda path=path, p=parts: counted(path, p))  # type: ignore[misc]
-
-        def counted(path: Path, parts: list[Part]) -> None:
-            item = self.gathered.items.get(path)
-            if item is not None:
-                item.take_parts(parts)
-                self._choice_counted()
-
-        if folders:
-            self.background.run(work, done=lambda _: None, failed=lambda _: None)
-
-    def keep_choice(self, keeps: bool) -> None:
-        """Say whether what is chosen stays chosen when one goes to another folder."""
-        self.gathered.keeps = keeps
-        if not keeps:
-            self.let_go()
-
-    def let_go(self) -> None:
-        """Let go of what is chosen in other folders."""
-        self.gathered.let_go()
-        self._choice_counted()
 
     def enter_file(self, path: Path) -> None:
         """Go into a file that is an archive; else stand beside it with it chosen, and say why."""
@@ -405,7 +365,7 @@ class Workspace(UnpackSetup):
             self._unlock_task.run(lambda _: opened.reader.unlock(password), done=done, failed=self.unlock_failed.emit)
 
     def _leave_archive(self) -> None:
-        self._size_task.drop()
+        self._stop_counting()
         self._unlock_task.drop()
         self._hidden = None
         self.drop_plan()
@@ -419,8 +379,7 @@ class Workspace(UnpackSetup):
         self._leaving = None
         self.place = place
         self.listing = listing
-        self.choice = Choice()
-        self._chosen_here, self._chosen = (), tuple(self.gathered.items)
+        self._choose_nothing_here()
         self.moved.emit(place)
         self.listed.emit(listing)
         self.choose(())
@@ -439,70 +398,6 @@ class Workspace(UnpackSetup):
         self.refused = refused
         self._leaving = None
         self.failed_to_list.emit(error)
-
-    # Choosing
-
-    def choose(self, nodes: Iterable[int]) -> None:
-        """These rows are chosen, and no others."""
-        self._count_choice(tuple(nodes))
-        self.suggest_stem()
-        self.choice_changed.emit(self.choice)
-        self.pack_changed.emit()
-        if self.place.in_archive:
-            self.plan = None
-            self.unpack_changed.emit()
-            self.plan_soon()
-
-    def _count_choice(self, nodes: tuple[int, ...]) -> None:
-        listing = self.listing
-        if isinstance(listing, DiskListing):
-            self._chosen_here = tuple([listing.items[n - 1].path for n in nodes])
-            self._chosen = (*self._chosen_here, *self.gathered.items)
-            self.choice = counted_on_disk(listing, nodes, self.gathered)
-        elif isinstance(listing, ArchiveListing):
-            self.choice = counted_in_archive(listing, nodes)
-
-    def chosen_paths(self) -> tuple[Path, ...]:
-        """The chosen files and folders on the disk: those here, and those gathered from other folders."""
-        return self._chosen if isinstance(self.listing, DiskListing) else ()
-
-    def chosen_here(self) -> tuple[Path, ...]:
-        """Those of them that lie in the folder where the window stands."""
-        return self._chosen_here if isinstance(self.listing, DiskListing) else ()
-
-    def _count_folders(self, listing: DiskListing) -> None:
-        """Fill in what folders hold, one after the other, without holding up anything; what was counted before stands."""
-        folders = [(node, listing.items[node - 1].path) for node in listing.folders]
-        for node, path in folders:
-            if path in self._sizes:
-                listing.set_parts(node, self._sizes[path])
-
-        def work(job: Job) -> None:
-            for node, path in folders:
-                parts = folder_parts(path, tick=job.checkpoint)
-                self.background.tell(lambda n=node, p=parts: self._counted(listing, n, p))  # type: ignore[misc]
-
-        if folders:
-            self._size_task.run(work, done=lambda _: None, failed=lambda _: None)
-
-    def _counted(self, listing: DiskListing, node: int, parts: list[Part]) -> None:
-        path = listing.items[node - 1].path
-        self._sizes.pop(path, None)
-        self._sizes[path] = tuple(parts)
-        while len(self._sizes) > _SIZES_KEPT:
-            del self._sizes[next(iter(self._sizes))]
-        if listing is not self.listing:
-            return
-        listing.set_parts(node, parts)
-        self.row_changed.emit(node)
-        if node in self.choice.nodes:
-            self._choice_counted()
-
-    def _choice_counted(self) -> None:
-        """More is known of what is chosen, or less of it is chosen elsewhere."""
-        self._count_choice(self.choice.nodes)
-        self.choice_changed.emit(self.choice)
-        self.pack_changed.emit()
 
     @property
     def at_rest(self) -> bool:

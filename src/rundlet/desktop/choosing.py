@@ -1,0 +1,135 @@
+"""The part of the window's state that is about what is chosen: here, in other folders, and how much it is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+
+from rundlet.core.files.scan import Part, folder_parts
+from rundlet.core.jobs.job import Job
+from rundlet.desktop.background import Background, Latest
+from rundlet.desktop.counting import counted_in_archive, counted_on_disk
+from rundlet.desktop.gathered import Gathered
+from rundlet.desktop.models.archive import ArchiveListing
+from rundlet.desktop.models.disk import DiskListing
+from rundlet.desktop.state import Choice
+from rundlet.desktop.unpack_setup import UnpackSetup
+
+_SIZES_KEPT = 2000
+
+
+class Choosing(UnpackSetup):
+    """What is chosen of the listing, and beside it in other folders.
+
+    Signals:
+        row_changed: a row of the listing has something new to say.
+        choice_changed: the choice or what is known of it changed.
+    """
+
+    row_changed = Signal(int)
+    choice_changed = Signal(object)
+
+    def __init__(self, background: Background, parent: QObject | None = None) -> None:
+        super().__init__(background, parent)
+        self.gathered = Gathered()
+        self._chosen_here: tuple[Path, ...] = ()
+        self._chosen: tuple[Path, ...] = ()
+        self._size_task = Latest(background)
+        self._sizes: dict[Path, tuple[Part, ...]] = {}
+
+    def _choose_nothing_here(self) -> None:
+        self.choice = Choice()
+        self._chosen_here, self._chosen = (), tuple(self.gathered.items)
+
+    def _stop_counting(self) -> None:
+        self._size_task.drop()
+
+    def choose(self, nodes: Iterable[int]) -> None:
+        """These rows are chosen, and no others."""
+        self._count_choice(tuple(nodes))
+        self.suggest_stem()
+        self.choice_changed.emit(self.choice)
+        self.pack_changed.emit()
+        if self.place.in_archive:
+            self.plan = None
+            self.unpack_changed.emit()
+            self.plan_soon()
+
+    def _count_choice(self, nodes: tuple[int, ...]) -> None:
+        listing = self.listing
+        if isinstance(listing, DiskListing):
+            self._chosen_here = tuple([listing.items[n - 1].path for n in nodes])
+            self._chosen = (*self._chosen_here, *self.gathered.items)
+            self.choice = counted_on_disk(listing, nodes, self.gathered)
+        elif isinstance(listing, ArchiveListing):
+            self.choice = counted_in_archive(listing, nodes)
+
+    def chosen_paths(self) -> tuple[Path, ...]:
+        """The chosen files and folders on the disk: those here, and those gathered from other folders."""
+        return self._chosen if isinstance(self.listing, DiskListing) else ()
+
+    def chosen_here(self) -> tuple[Path, ...]:
+        """Those of them that lie in the folder where the window stands."""
+        return self._chosen_here if isinstance(self.listing, DiskListing) else ()
+
+    def _count_folders(self, listing: DiskListing) -> None:
+        """Fill in what folders hold, one after the other, without holding up anything; what was counted before stands."""
+        folders = [(node, listing.items[node - 1].path) for node in listing.folders]
+        for node, path in folders:
+            if path in self._sizes:
+                listing.set_parts(node, self._sizes[path])
+
+        def work(job: Job) -> None:
+            for node, path in folders:
+                parts = folder_parts(path, tick=job.checkpoint)
+                self.background.tell(lambda n=node, p=parts: self._counted(listing, n, p))  # type: ignore[misc]
+
+        if folders:
+            self._size_task.run(work, done=lambda _: None, failed=lambda _: None)
+
+    def _counted(self, listing: DiskListing, node: int, parts: list[Part]) -> None:
+        path = listing.items[node - 1].path
+        self._sizes.pop(path, None)
+        self._sizes[path] = tuple(parts)
+        while len(self._sizes) > _SIZES_KEPT:
+            del self._sizes[next(iter(self._sizes))]
+        if listing is not self.listing:
+            return
+        listing.set_parts(node, parts)
+        self.row_changed.emit(node)
+        if node in self.choice.nodes:
+            self._choice_counted()
+
+    def _choice_counted(self) -> None:
+        """More is known of what is chosen, or less of it is chosen elsewhere."""
+        self._count_choice(self.choice.nodes)
+        self.choice_changed.emit(self.choice)
+        self.pack_changed.emit()
+
+    def _count_gathered(self, folders: list[Path]) -> None:
+        def work(job: Job) -> None:
+            for path in folders:
+                parts = folder_parts(path, tick=job.checkpoint)
+                self.background.tell(lambda path=path, p=parts: counted(path, p))  # type: ignore[misc]
+
+        def counted(path: Path, parts: list[Part]) -> None:
+            item = self.gathered.items.get(path)
+            if item is not None:
+                item.take_parts(parts)
+                self._choice_counted()
+
+        if folders:
+            self.background.run(work, done=lambda _: None, failed=lambda _: None)
+
+    def keep_choice(self, keeps: bool) -> None:
+        """Say whether what is chosen stays chosen when one goes to another folder."""
+        self.gathered.keeps = keeps
+        if not keeps:
+            self.let_go()
+
+    def let_go(self) -> None:
+        """Let go of what is chosen in other folders."""
+        self.gathered.let_go()
+        self._choice_counted()
