@@ -383,10 +383,15 @@ class FromColumn(Column):
     def _say(self, words: str, more: str) -> None:
         self.message.setText(words)
         self.message_more.setText(more)
-        self.message_back.setVisible(self._workspace.can_go_back or self._workspace.listing is not None)
+        self.message_back.setText("Back to the list" if self._has_rows else "Back")
+        self.message_back.setVisible(self._has_rows or self._workspace.can_go_back)
+
+    @property
+    def _has_rows(self) -> bool:
+        return self.model.listing is not None and len(self.model.listing.children(TOP)) > 0
 
     def _leave_message(self) -> None:
-        if self.model.listing is not None and len(self.model.listing.children(0)):
+        if self._has_rows:
             self._show_page()
         else:
             self._workspace.back()
