@@ -58,7 +58,7 @@ def read(data: bytes, *, start: Point = BEGINNING, notes: Notes | None = None, w
 
 @pytest.fixture(autouse=True)
 def a_place_at_every_block(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(packed, "_SPACING", 1)
+    monkeypatch.setattr(packed, "_BLOCK_SPACING", 1)
 
 
 @pytest.mark.parametrize("writer", WRITERS)

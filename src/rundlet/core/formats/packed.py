@@ -21,6 +21,9 @@ from rundlet.core.text import lower, quoted
 
 _WINDOW = 32 * KIB
 _SPACING = 8 * MIB  # decoding this much takes some 10 ms; a place takes up to 32 KiB of the index
+_BLOCK_SPACING = (
+    1 * MIB
+)  # blocks take next to nothing in the index, and a bzip2 one takes as long as ten times as much of others
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,10 +178,10 @@ def _block_member(
 
 
 def _block_chunks(member: Bzip2Member | XzMember, plain: int, notes: Notes) -> Iterator[bytes]:
-    """A member's chunks block by block, noting a block to go on from every few megabytes."""
+    """A member's chunks block by block, noting those to go on from, a megabyte or more apart."""
     last = plain
     for block in member.blocks():
-        if plain - last >= _SPACING:
+        if plain - last >= _BLOCK_SPACING:
             packed = -(-block.bit // 8)
             notes.points.append(Point(packed, plain, packed * 8 - block.bit, b""))
             last = plain
