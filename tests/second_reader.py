@@ -272,6 +272,8 @@ class Reading:
                 inside.names(found)
             elif kind in COLUMNS:
                 inside.column(found, *COLUMNS[Id(kind)])
+            elif kind == Id.COMMENT:
+                inside.bytes(len(inside.data))  # what is in it is not described
             elif kind == Id.DUMMY:
                 if any(inside.bytes(len(inside.data))):
                     raise ValueError("filling that is not zero")

@@ -490,7 +490,7 @@ def test_rare_properties() -> None:
         return bytes([kind, 11, 0, 0x40, 0]) + struct.pack("<Q", EPOCH + 10_000_000)
 
     anti = b"\x0f\x01\xc0" + b"\x10\x01\x40"
-    rest = b"\x18\x0a\x01\0" + bytes(8) + b"\x19\x03\0\0\0" + b"\x16\x01\0"
+    rest = b"\x18\x22\x01\0" + bytes(32) + b"\x19\x03\0\0\0" + b"\x16\x01\0"
     attributes = b"\x15\x0f\x00\xb0\0" + struct.pack("<3I", 0x20, 0x8000 | 0o100640 << 16, 0x10)
     raw = RawSeven(
         [RawBlock([coder("copy")], [b"abc"], [b"abc"])],
