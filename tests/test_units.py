@@ -42,6 +42,7 @@ class Hall:
                 together = self.meeting is not None and unit.cost == FINE and 0 < len(self.done) <= self.meet
             if together and self.meeting is not None:
                 self.meeting.wait(60)
+            time.sleep(0.001)  # so that others come by meanwhile
             with self.lock:
                 self.at_fine -= unit.cost == FINE
                 self.done.append(unit)

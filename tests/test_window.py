@@ -871,8 +871,11 @@ sys.exit(app.main(sys.argv[1:]))
 @pytest.mark.parametrize(("width", "stacked"), [(1280, False), (900, True), (700, True)])
 def test_it_works_as_narrow_as_it_is(window: Window, settle, stand, home: Path, width: int, stacked: bool) -> None:
     pack_to(home / "x.zip", [make_tree(home)])
-    window.resize(width, 600)
     stand(home / "x.zip")
+    window.source.view.selectAll()
+    settle()
+    window.resize(width, 600)
+    settle()
     assert (window.width(), window.height()) == (width, 600)
     assert (window.right.orientation() == Qt.Orientation.Vertical) == stacked
     seen = QRect(QPoint(), window.size())

@@ -10,7 +10,6 @@ from PySide6.QtCore import QEvent, Qt
 from PySide6.QtGui import QCloseEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
-    QLayout,
     QLineEdit,
     QMainWindow,
     QPushButton,
@@ -126,8 +125,6 @@ class Window(QMainWindow):
         rows.addWidget(self.columns, 1)
         rows.addWidget(self.strip)
         # Else three columns beside each other, which want more, would keep it from getting narrow enough to stack two of them.
-        if (layout := self.layout()) is not None:
-            layout.setSizeConstraint(QLayout.SizeConstraint.SetNoConstraint)
         self.setMinimumSize(s.from_least + s.how_least + 3 * s.wide, s.window_least)
 
     def _top_bar(self) -> QHBoxLayout:
