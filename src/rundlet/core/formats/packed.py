@@ -21,9 +21,8 @@ from rundlet.core.text import lower, quoted
 
 _WINDOW = 32 * KIB
 _SPACING = 8 * MIB  # decoding this much takes some 10 ms; a place takes up to 32 KiB of the index
-_BLOCK_SPACING = (
-    1 * MIB
-)  # blocks take next to nothing in the index, and a bzip2 one takes as long as ten times as much of others
+# Blocks take next to nothing in the index, and bzip2 takes as long for one as others do for ten times as much.
+_BLOCK_SPACING = 1 * MIB
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,9 +15,9 @@ from rundlet.core.limits import KIB
 _FINE = 4 * KIB
 """Bytes an entry below which going from one entry to the next takes longer than decoding them."""
 
-_KNOWN_AFTER = (
-    0.1  # seconds at fine units, after which it is known what they wait for; the system's own clock is coarse
-)
+_KNOWN_AFTER = 0.1
+"""Seconds at fine units, after which it is known what they wait for; the system's own clock is coarse."""
+
 _WORTH_IT = 0.8  # of the time of one worker; less is lost again by taking turns
 
 
@@ -37,9 +37,8 @@ class Shared:
         self._units = deque(listed)
         self._turn = threading.Condition()
         self._at_fine = 0
-        self._alone = self._own = (
-            0.0  # seconds at fine units with no other worker there, in all and in this process's own code
-        )
+        # Seconds at fine units with no other worker there: in all, and in this process's own code.
+        self._alone = self._own = 0.0
 
     def take(self, worker: int) -> Iterator[Unit]:
         """The units for one worker, until there are none left for anyone."""
