@@ -90,10 +90,10 @@ class Looking(Measured):
     def go_in(self):
         self.source.view.entered.emit(self.workspace.listing.children(0)[0])
     def scroll(self):
-        bar = self.source.view.verticalScrollBar()
+        bar = self.source.page.verticalScrollBar()
         bar.setValue((bar.value() + bar.maximum() // 7 + 200) % bar.maximum())
     def by_size(self):
-        self.source.view.sortByColumn(2, Qt.SortOrder.DescendingOrder)
+        self.source.page.sortByColumn(2, Qt.SortOrder.DescendingOrder)
 app.Window = Looking
 """
 

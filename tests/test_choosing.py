@@ -23,9 +23,10 @@ from rundlet.core.formats.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.jobs import turns
 from rundlet.desktop.models.archive import ArchiveListing, sorts_of
 from rundlet.desktop.models.listing import COLUMNS, TOP
+from rundlet.desktop.widgets.long_view import LongView
 from rundlet.desktop.window import Window
 from support import Raw, make_tree, pack_to, raw_zip
-from windows import CTRL, LEFT, NONE, chosen, click, files_in, middle, row
+from windows import CTRL, LEFT, NONE, SHIFT, chosen, click, files_in, middle, row
 
 
 def go_in(window: Window, settle, name: str) -> None:
@@ -210,8 +211,8 @@ def test_of_very_many_rows_only_those_in_sight_are_asked(
     record = ArchiveListing.record
     monkeypatch.setattr(ArchiveListing, "record", lambda self, node: (asked.add(node), record(self, node))[1])
     stand(home / "many.zip")
-    model, view = window.source.model, window.source.view
-    assert model.rowCount() == count
+    model, view = window.source.model, window.source.page
+    assert model.rowCount() == count and isinstance(view, LongView)
     bar = view.verticalScrollBar()
     for at in (bar.maximum() // 2, bar.maximum()):
         bar.setValue(at)
@@ -227,17 +228,27 @@ def test_of_very_many_rows_only_those_in_sight_are_asked(
     assert len(asked) < 500
     click(window, "entry 00007.txt")
     assert window.workspace.choice.items == 1
+    click(window, "entry 00014.txt", tick=True)
+    assert window.workspace.choice.items == 2
+    QTest.keyClick(view, Qt.Key.Key_Home, SHIFT)  # the run from the row that was ticked to the first one
+    assert view.currentIndex().row() == 0 and window.workspace.choice.items == 3
+    click(window, "entry 00007.txt")
     view.sortByColumn(0, Qt.SortOrder.AscendingOrder)
     settle()
     assert window.workspace.choice.items == 1
     assert row(window, "entry 00777.txt").row() == 777
+    QTest.keyClick(view, Qt.Key.Key_Space)
+    assert window.source.preview.isVisible()
+    widths = [[list_.columnWidth(c) for c in range(1, 5)] for list_ in (view, window.source.view)]
+    assert widths[0] == widths[1]
     window.finder.setText("*10?9*")
+    assert window.source.page is window.source.view
     found = sum(fnmatch(f"entry {number:05}.txt", "*10?9*") for number in range(count))
     assert model.rowCount() == found
     window.source.offers.choose_shown.click()
     window.finder.clear()
     settle()
-    assert window.workspace.choice.items == found + 1
+    assert window.source.page is view and window.workspace.choice.items == found + 1
     window.target.go.click()
     settle()
     assert len(list((home / "many").iterdir())) == found + 1

@@ -14,12 +14,13 @@ from typing import Any, TypeVar
 from PySide6.QtCore import QObject, QTimer
 
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.turns import first
+from rundlet.core.jobs.turns import first, let_go
 
 T = TypeVar("T")
 
 _POLL_MS = 16
 _THREADS = 6
+_FEW = 10_000  # objects, which go at once without being noticed
 
 Done = Callable[[Any], None]
 Failed = Callable[[BaseException], None]
@@ -48,6 +49,7 @@ class Background(QObject):
         self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="background")
         self._results: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
         self._running: set[Task] = set()
+        self._closed = False
         self._timer = QTimer(self)
         self._timer.setInterval(_POLL_MS)
         self._timer.timeout.connect(self._deliver)
@@ -71,6 +73,11 @@ class Background(QObject):
             self._results.put(partial(self._finish, task, task.failed, error))
         else:
             self._results.put(partial(self._finish, task, task.done, result))
+
+    def let_go(self, things: list[Any]) -> None:
+        """Let go of what may be very many objects, bit by bit beside the interface."""
+        if len(things) > _FEW and not self._closed:
+            self.run(lambda _: let_go(things), done=lambda _: None, failed=lambda _: None)
 
     def tell(self, call: Callable[[], None]) -> None:
         """From a working thread: have something called on the interface's thread."""
@@ -97,6 +104,7 @@ class Background(QObject):
         """Cancel everything and wait for the threads to end; no callback comes after this."""
         for task in tuple(self._running):
             task.drop()
+        self._closed = True
         self._pool.shutdown(cancel_futures=True)
         self._timer.stop()
         self._running.clear()

@@ -53,7 +53,7 @@ class Choosing(UnpackSetup):
         self.choice_changed.emit(self.choice)
         self.pack_changed.emit()
         if self.place.in_archive:
-            self.plan = None
+            self._forget_plan()
             self.unpack_changed.emit()
             self.plan_soon()
 

@@ -79,7 +79,7 @@ class Shelf(QObject):
             action.triggered.connect(handlers[name])
             self.actions[name] = action
         self.actions["hidden"].setCheckable(True)
-        for view in (source.view, source.thumbs):
+        for view in source.lists:
             view.addActions(list(self.actions.values()))
             view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
             view.customContextMenuRequested.connect(self._offer)

@@ -50,7 +50,7 @@ class UnpackSetup(PackSetup):
     def change_unpack(self, change: Callable[[UnpackDesk], None]) -> None:
         """Change how or where to unpack, and work the landing out anew."""
         change(self.unpack)
-        self.plan = None
+        self._forget_plan()
         self.unpack_changed.emit()
         self.plan_soon()
 
@@ -83,7 +83,12 @@ class UnpackSetup(PackSetup):
         """There is no archive to unpack any more."""
         self._plan_task.drop()
         self._settle.stop()
-        self.plan = None
+        self._forget_plan()
+
+    def _forget_plan(self) -> None:
+        plan, self.plan = self.plan, None
+        if plan is not None:
+            self.background.let_go(list(plan.steps))
 
     def _plan_landing(self) -> None:
         opened, desk = self.archive, self.unpack
@@ -111,6 +116,7 @@ class UnpackSetup(PackSetup):
         self._plan_task.run(work, done=self._land, failed=self._plan_failed)
 
     def _land(self, outcome: tuple[UnpackPlan, LandingListing]) -> None:
+        self._forget_plan()
         self.plan = outcome[0]
         self.landed.emit(*outcome)
 

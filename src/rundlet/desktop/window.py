@@ -96,7 +96,7 @@ class Window(QMainWindow):
         self.shelf = Shelf(self.workspace, self.source, self.jobs)
         self._lay_out()
         self._wire()
-        self.source.view.setFocus()
+        self.source.page.setFocus()
 
     def _lay_out(self) -> None:
         s = theme.sizes

@@ -75,6 +75,7 @@ class Workspace(Choosing):
         self._unlock_task = Latest(background)
         self._hidden: Place | None = None
         self.show_hidden = False
+        self.order: Callable[[], tuple[str, bool]] = lambda: ("name", False)  # in which listings are shown
         self.follower = FolderWatch(self)
         self.follower.changed.connect(self._refresh_changed)
 
@@ -275,7 +276,7 @@ class Workspace(Choosing):
                 reader.unlock(password)
             tree = ArchiveTree(reader.catalog)
             opened = OpenArchive(path, reader, tree, sorts_of(tree), needs_own_folder(reader), password or "")
-            return opened, _listing_in(opened, place)
+            return opened, _listing_in(opened, place, self.order())
 
         def failed(error: BaseException) -> None:
             if isinstance(error, WrongPassword):
@@ -321,12 +322,12 @@ class Workspace(Choosing):
         node = opened.tree.find(place.inner)
         if len(opened.tree.children(node or ROOT)) > NATURAL_AT_MOST:  # sorting so many is no work for this thread
             self._list(
-                lambda _: _listing_in(opened, place),
+                lambda _: _listing_in(opened, place, self.order()),
                 done=lambda listing: self._settle_in(place, opened, listing),
                 failed=self._fail,
             )
         else:
-            self._settle_in(place, opened, _listing_in(opened, place))
+            self._settle_in(place, opened, _listing_in(opened, place, self.order()))
 
     def _settle_in(self, place: Place, opened: OpenArchive, listing: ArchiveListing) -> None:
         if self.archive is not opened:
@@ -411,8 +412,10 @@ class Workspace(Choosing):
         self.lending.close()
 
 
-def _listing_in(opened: OpenArchive, place: Place) -> ArchiveListing:
-    """What an archive holds at a place, already in order."""
+def _listing_in(opened: OpenArchive, place: Place, order: tuple[str, bool]) -> ArchiveListing:
+    """What an archive holds at a place, already in order and counted."""
     listing = ArchiveListing(opened.tree, opened.tree.find(place.inner) or ROOT, opened.sorts)
+    listing.sort(order[0], descending=order[1])
     listing.children(TOP)
+    listing.counts()
     return listing

@@ -12,14 +12,15 @@ from numpy.typing import NDArray
 from rundlet.core.formats.base import NO_TIME, UNKNOWN, Catalog, Kind, NameTable, spread
 
 _SLASH, _DOT = b"/."
-_ROWS_AT_ONCE = 1 << 16
+_ROWS_AT_ONCE, _NAMES_AT_ONCE = 1 << 16, 1 << 12
 
 ROOT = 0
 """The node that stands for the archive itself."""
 
 NATURAL_AT_MOST = 20_000
-_FOLDED, _ENDING = 64, 16  # bytes of a name and of its ending that count where very many are sorted
 """Names in one folder that are put in natural order, which takes some 10 µs each."""
+
+_FOLDED, _ENDING = 64, 16  # bytes of a name and of its ending that count where very many are sorted
 
 natural_key = natsort_keygen(alg=ns.IGNORECASE)
 """Sort key for names as people order them: ``part 2`` before ``part 10``."""
@@ -162,12 +163,32 @@ class ArchiveTree:
             listed = (nodes > 0) & (nodes < self._first_implied)
             ranks = np.where(listed, self.catalog.mtime_ns[rows], NO_TIME) if len(self.catalog) else nodes
         elif len(nodes) > NATURAL_AT_MOST:
-            ranks = _many_ranks(self._raw_names(nodes), by_ending=key == "kind")
+            ranks = self._many_ranks(nodes, by_ending=key == "kind")
         else:
             ranks = _ranks([self.name(int(n)) for n in nodes], by_ending=key == "kind")
         ordered = nodes[np.argsort(-ranks if descending else ranks, kind="stable")]
         folder = self._is_folder[ordered]
         return np.concatenate((ordered[folder], ordered[~folder]))
+
+    def _many_ranks(self, nodes: NDArray[np.int64], *, by_ending: bool) -> NDArray[np.int64]:
+        """The place of each of very many nodes in the order of names, without the natural order of numbers in them.
+
+        Any one call that goes through so many objects would keep all other threads waiting: arrays of bytes are filled
+        in steps, and sorted beside the others.
+        """
+        names = np.empty(len(nodes), f"S{_FOLDED}")
+        endings = np.empty(len(nodes) if by_ending else 0, f"S{_ENDING}")
+        for first in range(0, len(nodes), _NAMES_AT_ONCE):
+            some = self._raw_names(nodes[first : first + _NAMES_AT_ONCE])
+            names[first : first + len(some)] = some
+            if by_ending:
+                endings[first : first + len(some)] = [name.rpartition(b".")[2][:_ENDING] for name in some]
+        order = np.argsort(names, kind="stable")
+        if by_ending:
+            order = order[np.argsort(endings[order], kind="stable")]
+        ranks = np.empty(len(names), np.int64)
+        ranks[order] = np.arange(len(names))
+        return ranks
 
     def _raw_names(self, nodes: NDArray[np.int64]) -> list[bytes]:
         """The beginnings of the names of nodes, in lower case as far as they are ASCII."""
@@ -220,20 +241,6 @@ def _ranks(names: list[str], *, by_ending: bool) -> NDArray[np.int64]:
         (n.rpartition(".")[2].casefold(), natural_key(n)) if by_ending else natural_key(n) for n in names
     ]
     ranks[sorted(range(len(names)), key=keys.__getitem__)] = np.arange(len(names))
-    return ranks
-
-
-def _many_ranks(names: list[bytes], *, by_ending: bool) -> NDArray[np.int64]:
-    """The same for very many, without the natural order of numbers in names.
-
-    One call that sorts so many objects would keep all other threads waiting; arrays of bytes are sorted beside them.
-    """
-    order = np.argsort(np.array(names, np.bytes_), kind="stable")
-    if by_ending:
-        endings = np.array([name.rpartition(b".")[2][:_ENDING] for name in names], np.bytes_)
-        order = order[np.argsort(endings[order], kind="stable")]
-    ranks = np.empty(len(names), np.int64)
-    ranks[order] = np.arange(len(names))
     return ranks
 
 

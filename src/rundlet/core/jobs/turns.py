@@ -10,11 +10,14 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import Any
 
 _NAP = 0.001  # seconds
 _NAPS = 60  # at most, so that work goes on whatever the interface does
 
 _MOMENT = 0.25  # seconds; an interface that was busy for longer has other reasons
+
+_AT_ONCE = 1000  # objects; takes about a tenth of a millisecond
 
 _painting = 0
 _awake_since = 0.0
@@ -43,6 +46,15 @@ def interface_rests() -> None:
     """The interface's loop waits for events."""
     global _awake_since
     _awake_since = 0.0
+
+
+def let_go(things: list[Any] | dict[Any, Any]) -> None:
+    """Empty a collection of very many objects bit by bit: to let go of a million at once keeps all threads waiting."""
+    take = things.popitem if isinstance(things, dict) else things.pop
+    while things:
+        step_aside()
+        for _ in range(min(_AT_ONCE, len(things))):
+            take()
 
 
 @contextmanager

@@ -20,7 +20,7 @@ from rundlet.core.files.space import disk_rules, free_bytes
 from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Entry, Kind
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
-from rundlet.core.jobs.turns import step_aside
+from rundlet.core.jobs.turns import let_go, step_aside
 from rundlet.core.limits import CHUNK
 from rundlet.core.text import size as text_size
 
@@ -171,13 +171,19 @@ def plan_unpack(
     job = job or Job()
     place = _Place(root, rules or {}, job if leave_same else None)
     steps: list[Step] = []
-    for number, entry in enumerate(reader.catalog.entries(rows)):
-        if not number % 64:
-            job.checkpoint()
-            step_aside()
-        step = _step(reader, entry, place, keep_folders=keep_folders, on_clash=on_clash)
-        if step is not None:
-            steps.append(step)
+    try:
+        for number, entry in enumerate(reader.catalog.entries(rows)):
+            if not number % 64:
+                job.checkpoint()
+                step_aside()
+            step = _step(reader, entry, place, keep_folders=keep_folders, on_clash=on_clash)
+            if step is not None:
+                steps.append(step)
+    except BaseException:
+        let_go(steps)
+        raise
+    finally:
+        place.let_go()
     writing = [step for step in steps if step.action.writes]
     written = np.array([step.row for step in writing], np.int64)
     return UnpackPlan(
@@ -266,6 +272,10 @@ class _Place:
         self._numbered: dict[
             Steps, int
         ] = {}  # how often a name was numbered, as a hostile archive may hold one 100,000 times
+
+    def let_go(self) -> None:
+        """Forget all of it; in small steps, as it may be very much."""
+        let_go(self._planned)
 
     def _key(self, steps: Steps) -> Steps:
         return tuple(step.casefold() for step in steps) if self.disk.folds_case else steps

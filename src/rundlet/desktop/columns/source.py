@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QElapsedTimer, QPoint, Qt, QTimer, Signal
@@ -22,6 +23,8 @@ from rundlet.core import text
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.files.types import Sort
 from rundlet.core.formats.base import UNKNOWN
+from rundlet.core.jobs.turns import first
+from rundlet.desktop.background import Latest
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.file_manager import type_words
 from rundlet.desktop.models.archive import ArchiveListing
@@ -35,6 +38,7 @@ from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import Column, label, restyle
 from rundlet.desktop.widgets.chips import TypeChips
 from rundlet.desktop.widgets.entry_views import EntryView, ThumbView
+from rundlet.desktop.widgets.long_view import LongView
 from rundlet.desktop.widgets.notice import Notice
 from rundlet.desktop.widgets.offers import Offers
 from rundlet.desktop.widgets.preview import Preview
@@ -74,11 +78,12 @@ class FromColumn(Column):
         self.body.addWidget(self._types)
         self.model = EntryModel()
         self.view = EntryView(self.model)
+        self.long = LongView(self.view)
         self.thumbs = ThumbView(self.view, thumbs)
         self.map = SpaceMap()
         self._pages = QStackedWidget()
         self._message_page = self._make_message()
-        for page in (self.view, self.thumbs, self.map, self._message_page):
+        for page in (self.view, self.long, self.thumbs, self.map, self._message_page):
             self._pages.addWidget(page)
         self.preview = Preview()
         self.preview.setVisible(False)
@@ -89,13 +94,14 @@ class FromColumn(Column):
         self.halves.setStretchFactor(0, 1)
         self.halves.setSizes([theme.sizes.window_height, theme.sizes.preview])
         self.body.addWidget(self.halves, 1)
-        self._before: list[int] = []
+        self._before: tuple[int, ...] = ()
         self._way = "list"
         self._map_timer = QTimer(self)
         self._map_timer.setSingleShot(True)
         self._map_timer.setInterval(_MAP_AFTER_MS)
         self._map_timer.timeout.connect(self._map_now)
-        self._last: list[int] = []
+        self._order_task = Latest(workspace.background)
+        self._last: tuple[int, ...] = ()
         self._changed = QElapsedTimer()
         self._unseen: list[int] = []
         self.offers = Offers()
@@ -148,15 +154,18 @@ class FromColumn(Column):
             ("changed", theme.sizes.times_from),
             ("share", theme.sizes.shares_from),
         ):
-            self.view.setColumnHidden(COLUMNS.index(key), self.width() < least)
+            for view in (self.view, self.long):
+                view.setColumnHidden(COLUMNS.index(key), self.width() < least)
 
     def _hands_are_busy(self) -> bool:
         """Whether something is being typed, dragged or chosen from a menu, which rows must not be taken away from."""
-        editing = QAbstractItemView.State.EditingState in (self.view.state(), self.thumbs.state())
+        editing = any(view.state() == QAbstractItemView.State.EditingState for view in self.lists)
         return editing or bool(QApplication.mouseButtons().value) or QApplication.activePopupWidget() is not None
 
     def _wire(self) -> None:
         self._workspace.follower.held = self._hands_are_busy
+        self._workspace.order = lambda: self.model.order
+        self.model.beside = self._beside
         self._workspace.listed.connect(self._show)
         self._workspace.unchanged.connect(self._show_page)
         self._workspace.opening.connect(self._show_partial)
@@ -166,7 +175,7 @@ class FromColumn(Column):
         self._workspace.choice_changed.connect(self._show_choice)
         self._workspace.restored.connect(self._choose_all_of)
         self._workspace.row_changed.connect(self._map_later)
-        for view in (self.view, self.thumbs):
+        for view in self.lists:
             view.entered.connect(self._enter)
             view.look_wanted.connect(self._toggle_look)
         self.map.entered.connect(self._enter_from_map)
@@ -181,6 +190,9 @@ class FromColumn(Column):
         self.offers.keep.clicked.connect(self._workspace.keep_choice)
         self.offers.only_here.clicked.connect(self._workspace.let_go)
         self.message_back.clicked.connect(self._leave_message)
+
+    def _beside(self, work: Callable[[], None], then: Callable[[], None]) -> None:
+        self._order_task.run(lambda _: work(), done=lambda _: then(), failed=self.tell)
 
     def _enter(self, node: int) -> None:
         """Go in. The double click has chosen the row itself; what was chosen before it is chosen again on coming back."""
@@ -213,7 +225,17 @@ class FromColumn(Column):
     @property
     def page(self) -> QWidget:
         """What shows the place in the way that is chosen."""
-        return {"list": self.view, "thumbs": self.thumbs, "map": self.map}[self._way]
+        return {"list": self.rows, "thumbs": self.thumbs, "map": self.map}[self._way]
+
+    @property
+    def rows(self) -> EntryView | LongView:
+        """The list, for as many rows as there are."""
+        return self.long if self.model.is_long else self.view
+
+    @property
+    def lists(self) -> tuple[EntryView | LongView | ThumbView, ...]:
+        """All that show rows, of which one is in sight at most."""
+        return self.view, self.long, self.thumbs
 
     def _hint_again(self) -> None:
         self.hint.setText(_MAP_HINT if self._way == "map" else _HINT)
@@ -275,12 +297,12 @@ class FromColumn(Column):
     # Showing
 
     def _show(self, listing: Listing) -> None:
-        before, scrolled = self.model.listing, self.view.verticalScrollBar().value()
+        before, scrolled = self.model.listing, self.rows.verticalScrollBar().value()
         again = isinstance(before, DiskListing) and isinstance(listing, DiskListing) and before.folder == listing.folder
         if not again:
             self._find = ""
             self._types.choose(None)
-        self._before, self._last, self._unseen = [], [], []
+        self._before, self._last, self._unseen = (), (), []
         self._hint_again()
         in_archive = isinstance(listing, ArchiveListing)
         self.model.show(listing, share_heading="Packed" if in_archive else "Share")
@@ -290,7 +312,7 @@ class FromColumn(Column):
         if again:
             if self._find or self._types.chosen:
                 self.model.narrow(self._find, self._types.chosen)
-            QTimer.singleShot(0, lambda: self.view.verticalScrollBar().setValue(scrolled))
+            QTimer.singleShot(0, lambda: self.rows.verticalScrollBar().setValue(scrolled))
         if isinstance(listing, ArchiveListing):
             self._expand_few(listing)
         empty = not len(listing.children(0))
@@ -334,9 +356,9 @@ class FromColumn(Column):
 
     def _choose_all_of(self, nodes: list[int]) -> None:
         """These are chosen, those that are not in sight too."""
-        self._unseen = [node for node in nodes if self.model.row_of(node) < 0]
-        unseen = set(self._unseen)
-        self.view.choose_nodes(node for node in nodes if node not in unseen)
+        rows = self.model.rows_of(nodes)
+        self._unseen = [node for node, row in zip(nodes, rows, strict=True) if row < 0]
+        self.view.choose_nodes(node for node, row in zip(nodes, rows, strict=True) if row >= 0)
         self._selection_changed()
 
     def choose_others(self) -> None:
@@ -412,33 +434,36 @@ class FromColumn(Column):
     # Choosing
 
     def _selection_changed(self) -> None:
+        with first():  # so many small calls of the interface would each wait for the threads that compute
+            self._take_choice(self.view.chosen_nodes())
+
+    def _take_choice(self, nodes: list[int]) -> None:
         listing = self.model.listing
-        nodes = self.view.chosen_nodes()
         if isinstance(listing, ArchiveListing):
             nodes = listing.meant(nodes)
         nodes += self._unseen
-        before = list(self._workspace.choice.nodes)
+        before = self._workspace.choice.nodes
         if len(before) > 1 and len(nodes) == 1:
             self._before = before
         elif len(nodes) > 1:
-            self._before = []
+            self._before = ()
         self._last = before
         self._changed.start()
         self.offers.show_before(len(self._before))
         self._workspace.choose(nodes)
 
     def _choose_again(self) -> None:
-        before, self._before = self._before, []
+        before, self._before = self._before, ()
         self.view.choose_nodes(before)
 
     # Dropping
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if event.source() in (self.view, self.thumbs) or event.mimeData().hasUrls():
+        if event.source() in self.lists or event.mimeData().hasUrls():
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        if event.source() in (self.view, self.thumbs):
+        if event.source() in self.lists:
             folder = self._folder_at(event.position().toPoint())
             if folder is not None:
                 copies = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
@@ -452,7 +477,7 @@ class FromColumn(Column):
     def _folder_at(self, at: QPoint) -> Path | None:
         """The folder on the disk whose row is at a place of the column."""
         listing, view = self.model.listing, self.page
-        if not isinstance(listing, DiskListing) or not isinstance(view, EntryView | ThumbView):
+        if not isinstance(listing, DiskListing) or not isinstance(view, EntryView | LongView | ThumbView):
             return None
         index = view.indexAt(view.viewport().mapFrom(self, at))
         node = self.model.node(index) if index.isValid() else 0

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRect, QRectF, QSize, Qt
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
@@ -40,6 +40,11 @@ class RowDelegate(QStyledItemDelegate):
             return QRect()
         s = theme.sizes
         return QRect(cell.left() + s.gap, cell.center().y() - s.tick // 2, s.tick, s.tick)
+
+    def is_in_tick(self, cell: QRect, at: QPoint) -> bool:
+        """Whether a point is meant for the tick box in a first cell."""
+        s = theme.sizes
+        return self.tick_rect(cell).adjusted(-s.space, -s.gap, s.space, s.gap).contains(at)
 
     def updateEditorGeometry(self, editor: QWidget, option: QStyleOptionViewItem, index: Index) -> None:
         """The field for another name stands where the name stands."""

@@ -33,26 +33,27 @@ class ArchiveListing:
         self._found: NDArray[np.bool_] | None = None
         self._sorted: dict[int, list[int]] = {}
         self._largest: dict[int, int] = {}
+        self._counts: dict[Sort, int] | None = None
         self._orders: dict[tuple[int, str, bool], NDArray[np.int64]] = {}
 
     def children(self, node: int) -> Sequence[int]:
         node = self.folder if node == TOP else node
         known = self._sorted.get(node)
         if known is None:
-            nodes = self._in_order(node)
+            nodes = self._in_order(node, self._key, descending=self._descending)
             if self._keep is not None:
                 nodes = nodes[self._keep[nodes]]
             known = self._sorted[node] = nodes.tolist()
         return known
 
-    def _in_order(self, node: int) -> NDArray[np.int64]:
-        """All that lies in a folder in the order of now; large folders are put in an order once, whatever is looked for."""
-        key = "packed" if self._key == "share" else self._key
-        known = self._orders.get((node, key, self._descending))
+    def _in_order(self, node: int, key: str, *, descending: bool) -> NDArray[np.int64]:
+        """All that lies in a folder; large folders are put in an order once, whatever is looked for."""
+        key = "packed" if key == "share" else key
+        known = self._orders.get((node, key, descending))
         if known is None:
-            known = self.tree.sorted_children(node, key, descending=self._descending)
+            known = self.tree.sorted_children(node, key, descending=descending)
             if len(known) > NATURAL_AT_MOST:
-                self._orders[node, key, self._descending] = known
+                self._orders[node, key, descending] = known
         return known
 
     def parent_of(self, node: int) -> int:
@@ -70,15 +71,19 @@ class ArchiveListing:
             above[up] = self.tree.parent[above[up]]
         return below
 
-    def meant(self, nodes: Sequence[int]) -> list[int]:
+    def meant(self, nodes: list[int]) -> list[int]:
         """What choosing rows means: a folder that is shown only as the way to what was found stands for just that."""
-        if self._found is None or not len(nodes):
-            return list(nodes)
+        if self._found is None or not nodes:
+            return nodes
         chosen = np.array(nodes, np.int64)
         found = self._found[chosen]
         more = self._below(*chosen[~found].tolist()) & self._found
         more[chosen] = False
         return [*chosen[found].tolist(), *np.flatnonzero(more).tolist()]
+
+    def is_all(self, nodes: Sequence[int]) -> bool:
+        """Whether these are all that lies in the folder, in its order."""
+        return self._keep is None and list(nodes) == self.children(TOP)
 
     def is_folder(self, node: int) -> bool:
         return node == TOP or self.tree.is_folder(node)
@@ -117,6 +122,9 @@ class ArchiveListing:
             self._key, self._descending = key, descending
             self._sorted.clear()
 
+    def order_ahead(self, key: str, *, descending: bool) -> None:
+        self._in_order(self.folder, key, descending=descending)
+
     def narrow(self, text: str, sort: Sort | None) -> None:
         self._sorted.clear()
         self._keep = self._found = None
@@ -137,6 +145,11 @@ class ArchiveListing:
         self._keep = keep
 
     def counts(self) -> dict[Sort, int]:
+        if self._counts is None:
+            self._counts = self._count()
+        return self._counts
+
+    def _count(self) -> dict[Sort, int]:
         sorts_below = self.sorts[1:]
         if self.folder:
             sorts_below = sorts_below[self._below(self.folder)[1:]]

@@ -78,6 +78,7 @@ class DiskListing:
         self._wanted = Wanted()
         self._sort: Sort | None = None
         self._largest = 1
+        self._ahead: tuple[tuple[str, bool], list[int]] | None = None
         names = []
         for item in items:
             step_aside()
@@ -138,6 +139,9 @@ class DiskListing:
             self._key, self._descending = key, descending
             self._arrange()
 
+    def order_ahead(self, key: str, *, descending: bool) -> None:
+        self._ahead = (key, descending), self._ordered(key, descending=descending)
+
     def narrow(self, text: str, sort: Sort | None) -> None:
         wanted = Wanted.of(text)
         if (wanted, sort) != (self._wanted, self._sort):
@@ -170,17 +174,25 @@ class DiskListing:
         self._largest = max((item.size for item in self.items), default=1)
         self._largest = max(self._largest, 1)  # folders that are not counted yet have -1
         narrowed = bool(self._wanted) or self._sort is not None
-        shown = [i for i in self._by_name if self._fits(self.items[i - 1])] if narrowed else list(self._by_name)
-        if self._key == "kind":
-            shown.sort(key=lambda i: self.items[i - 1].path.suffix.casefold())
-        elif self._key in ("size", "share"):
-            shown.sort(key=lambda i: self.items[i - 1].size)
-        elif self._key == "changed":
-            shown.sort(key=lambda i: self.items[i - 1].mtime_ns)
-        if self._descending:
-            shown.reverse()
-        shown.sort(key=lambda i: self.items[i - 1].kind != Kind.DIR)
-        self._shown = shown
+        ahead, self._ahead = self._ahead, None
+        if ahead is None or ahead[0] != (self._key, self._descending):
+            ordered = self._ordered(self._key, descending=self._descending)
+        else:
+            ordered = ahead[1]
+        self._shown = [i for i in ordered if self._fits(self.items[i - 1])] if narrowed else ordered
+
+    def _ordered(self, key: str, *, descending: bool) -> list[int]:
+        nodes = list(self._by_name)
+        if key == "kind":
+            nodes.sort(key=lambda i: self.items[i - 1].path.suffix.casefold())
+        elif key in ("size", "share"):
+            nodes.sort(key=lambda i: self.items[i - 1].size)
+        elif key == "changed":
+            nodes.sort(key=lambda i: self.items[i - 1].mtime_ns)
+        if descending:
+            nodes.reverse()
+        nodes.sort(key=lambda i: self.items[i - 1].kind != Kind.DIR)
+        return nodes
 
     def _fits(self, item: DiskItem) -> bool:
         return self._wanted.fits(item.path.name) and self._sort in (None, item.sort)

@@ -16,6 +16,8 @@ from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.listing import COLUMNS, TOP, Listing, Record
 
 _MOST_OPENED = 20_000  # rows beside each other; among more of them folders are gone into, not opened in their place
+_LONG = 4_000  # rows; a tree takes a moment for each of them
+_FEW = 16  # rows that are sooner found one by one among very many than by making a table of all
 _HEADINGS = {"name": "Name", "kind": "Kind", "size": "Size", "share": "Share", "changed": "Changed"}
 Index = QModelIndex | QPersistentModelIndex
 
@@ -31,6 +33,7 @@ class EntryModel(QStandardItemModel):
 
     Attributes:
         carry: what is dragged with rows; None where nothing can be dragged.
+        beside: runs a work that takes long beside the interface, and then calls back; at once where nothing else is set.
 
     Signals:
         renamed: a person gave a row another name; with its node and the name. The listing is not changed by that.
@@ -49,9 +52,11 @@ class EntryModel(QStandardItemModel):
         self._rows: dict[int, int] = {}
         self._opened: set[int] = set()
         self._items = 0
+        self._long = False
         self._share_heading = _HEADINGS["share"]
         self.carry: Callable[[list[int]], QMimeData] | None = None
         self._carried: QMimeData | None = None
+        self.beside: Callable[[Callable[[], None], Callable[[], None]], None] = _at_once
         self.setColumnCount(len(self._columns))
 
     @property
@@ -79,10 +84,11 @@ class EntryModel(QStandardItemModel):
         self.setRowCount(0)
         self._rows.clear()
         self._opened.clear()
-        self._items = 0
+        self._items, self._long = 0, False
         if self._listing is not None:
             self.setRowCount(len(self._listing.children(TOP)))
             self._open_below(TOP, self.invisibleRootItem())
+            self._long = self.rowCount() > _LONG and self.is_flat
         self.blockSignals(was)
         self.endResetModel()
 
@@ -124,11 +130,21 @@ class EntryModel(QStandardItemModel):
         children = self._listing.children(self._listing.parent_of(node))
         row = self._rows.get(node, -1)
         if not (0 <= row < len(children) and children[row] == node):
+            if self._long:
+                return _place_of(node, children)
             self._rows.update(zip(children, range(len(children)), strict=True))  # once for all that lie beside it
             row = self._rows.get(node, -1)
             if not (0 <= row < len(children) and children[row] == node):
                 return -1
         return row
+
+    def rows_of(self, nodes: Sequence[int]) -> list[int]:
+        """The same for many."""
+        if self._long and self._listing is not None and len(nodes) > _FEW:
+            children = self._listing.children(TOP)
+            self._rows = dict(zip(children, range(len(children)), strict=True))
+            return [self._rows.get(node, -1) for node in nodes]
+        return [self.row_of(node) for node in nodes]
 
     def index_of(self, node: int) -> QModelIndex:
         """The index of a row; invalid for one that is not shown."""
@@ -213,20 +229,52 @@ class EntryModel(QStandardItemModel):
         if wanted == self._order:
             return
         self._order = wanted
-        if self._listing is not None:
-            self.reordering.emit()
-            self._listing.sort(self._order[0], descending=self._order[1])
-            if self.is_flat:  # the rows stay, and each may say something else
-                self.layoutAboutToBeChanged.emit()
-                self.layoutChanged.emit()
-            else:
-                self._begin()
-            self.reordered.emit()
+        listing = self._listing
+        if listing is not None and self.is_long:
+            self.beside(
+                lambda: listing.order_ahead(wanted[0], descending=wanted[1]), lambda: self._put_in_order(listing)
+            )
+        elif listing is not None:
+            self._put_in_order(listing)
+
+    def _put_in_order(self, listing: Listing) -> None:
+        if listing is not self._listing:
+            return
+        self.reordering.emit()
+        listing.sort(self._order[0], descending=self._order[1])
+        if self.is_flat:  # the rows stay, and each may say something else
+            self.layoutAboutToBeChanged.emit()
+            self.layoutChanged.emit()
+        else:
+            self._begin()
+        self.reordered.emit()
+
+    @property
+    def order(self) -> tuple[str, bool]:
+        """One of :data:`COLUMNS`, and whether the last or largest comes first."""
+        return self._order
+
+    @property
+    def is_long(self) -> bool:
+        """Whether there are very many rows, of which none can be opened: a view must not go through them one by one."""
+        return self._long
 
     @property
     def is_flat(self) -> bool:
         """Whether no row can be opened in its place."""
         return not self._items
+
+
+def _place_of(node: int, children: Sequence[int]) -> int:
+    try:
+        return children.index(node)
+    except ValueError:
+        return -1
+
+
+def _at_once(work: Callable[[], None], then: Callable[[], None]) -> None:
+    work()
+    then()
 
 
 def _shown(record: Record, key: str) -> str:

@@ -122,6 +122,9 @@ class LandingListing:
     def sort(self, key: str, *, descending: bool) -> None:
         """The landing tree has one order: what can't be done first, then folders, by name."""
 
+    def order_ahead(self, key: str, *, descending: bool) -> None:
+        """There is no other."""
+
     def narrow(self, text: str, sort: Sort | None) -> None:
         """The landing tree is always whole."""
 

@@ -63,6 +63,9 @@ class Listing(Protocol):
     def sort(self, key: str, *, descending: bool) -> None:
         """Put the rows in another order: one of :data:`COLUMNS`."""
 
+    def order_ahead(self, key: str, *, descending: bool) -> None:
+        """Find an order that will be asked for; may be called beside the interface."""
+
     def narrow(self, text: str, sort: Sort | None) -> None:
         """Show only rows that fit ``text`` (see :class:`Wanted`) and this type, with the folders they sit in."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import (
     QEvent,
@@ -26,15 +27,18 @@ from rundlet.desktop.models.listing import COLUMNS, TOP
 from rundlet.desktop.peeking import Thumbs
 from rundlet.desktop.theme.theme import theme
 
+if TYPE_CHECKING:
+    from rundlet.desktop.widgets.long_view import LongView
+
 Index = QModelIndex | QPersistentModelIndex
 _Flag = QItemSelectionModel.SelectionFlag
 _ORDER_WORDS = {"name": "name", "kind": "kind", "size": "size", "share": "share", "changed": "time of change"}
-_MOST_SEARCHED = 20_000  # rows; to look through more for what is typed would keep the view busy for too long
+MOST_SEARCHED = 20_000  # rows; to look through more for what is typed would keep the view busy for too long
 _PLAIN = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
 
 
-def _command(
-    view: EntryView | ThumbView, index: Index, event: QEvent | None
+def item_command(
+    view: EntryView | ThumbView | LongView, index: Index, event: QEvent | None
 ) -> QItemSelectionModel.SelectionFlag | None:
     """What a click does to the choice where it is not the usual thing; None where it is."""
     if isinstance(event, QMouseEvent):
@@ -48,7 +52,7 @@ def _command(
     return None
 
 
-def _takes_key(view: EntryView | ThumbView, event: QKeyEvent) -> bool:
+def takes_key(view: EntryView | ThumbView | LongView, event: QKeyEvent) -> bool:
     """Whether a key goes in or asks for a look; a name that is being typed keeps its keys."""
     if view.state() == QAbstractItemView.State.EditingState:
         return True
@@ -62,6 +66,17 @@ def _takes_key(view: EntryView | ThumbView, event: QKeyEvent) -> bool:
         view.look_wanted.emit()
         return True
     return False
+
+
+def lay_out_columns(header: QHeaderView) -> None:
+    """Give the columns of a list their widths: the names have what the others leave."""
+    header.setStretchLastSection(False)
+    header.setMinimumSectionSize(theme.sizes.control)
+    header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+    samples = {1: "GeoJSON map ", 2: "1000.0 kB ", 3: "Packed bar", 4: "29/12/2031 "}
+    for column, sample in samples.items():
+        header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
+        header.resizeSection(column, theme.text_width(sample) + 2 * theme.sizes.gap)
 
 
 class EntryView(QTreeView):
@@ -99,26 +114,34 @@ class EntryView(QTreeView):
         model.reordering.connect(self._leave_order)
         model.reordered.connect(self._take_order)
         self.doubleClicked.connect(self._enter)
-        self._lay_out_header()
+        self.header().setAccessibleName("Columns of the list")
+        self.header().setSectionsMovable(False)
+        self.header().setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.header().customContextMenuRequested.connect(self.offer_orders)
+        lay_out_columns(self.header())
 
     def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
-        command = _command(self, index, event)
+        command = item_command(self, index, event)
         return super().selectionCommand(index, event) if command is None else command
 
     def in_tick(self, index: Index, at: QPoint) -> bool:
         """Whether a point is in the tick box of a row."""
-        if index.column() != 0:
-            return False
-        s = theme.sizes
-        return self._delegate.tick_rect(self.visualRect(index)).adjusted(-s.space, -s.gap, s.space, s.gap).contains(at)
+        return index.column() == 0 and self._delegate.is_in_tick(self.visualRect(index), at)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if not _takes_key(self, event):
+        if not takes_key(self, event):
             super().keyPressEvent(event)
 
     def keyboardSearch(self, search: str) -> None:
-        if self.entries.rowCount() <= _MOST_SEARCHED:
+        if self.entries.rowCount() <= MOST_SEARCHED:
             super().keyboardSearch(search)
+
+    def doItemsLayout(self) -> None:
+        """Nothing, where there are so many rows that :class:`LongView` shows them: each takes a moment here."""
+        if self.entries.is_long:
+            QAbstractItemView.doItemsLayout(self)
+        else:
+            super().doItemsLayout()
 
     def _leave_order(self) -> None:
         entries = self.entries
@@ -152,7 +175,7 @@ class EntryView(QTreeView):
             if run.left() == 0:
                 nodes = below if run.parent().isValid() else top
                 nodes += self.entries.nodes_between(run.parent(), run.top(), run.bottom())
-        return top + below
+        return top + below if below else top
 
     def choose_nodes(self, nodes: Iterable[int]) -> None:
         """Select rows, and no others; the first becomes the current one, and what it stands in is opened."""
@@ -166,8 +189,8 @@ class EntryView(QTreeView):
         entries = self.entries
         by_parent: dict[int, list[int]] = {}
         first = -1
-        for node in nodes:
-            row = entries.row_of(node)
+        nodes = list(nodes)
+        for node, row in zip(nodes, entries.rows_of(nodes), strict=True):
             if row >= 0 and entries.listing is not None:
                 by_parent.setdefault(entries.listing.parent_of(node), []).append(row)
                 first = node if first < 0 else first
@@ -202,20 +225,6 @@ class EntryView(QTreeView):
             selection.append(QItemSelectionRange(begin_index, self.entries.index(rows[end], last_column, parent)))
             at = end + 1
 
-    def _lay_out_header(self) -> None:
-        header = self.header()
-        header.setAccessibleName("Columns of the list")
-        header.setStretchLastSection(False)
-        header.setSectionsMovable(False)
-        header.setMinimumSectionSize(theme.sizes.control)
-        header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        header.customContextMenuRequested.connect(self._offer_orders)
-        samples = {1: "GeoJSON map ", 2: "1000.0 kB ", 3: "Packed bar", 4: "29/12/2031 "}
-        for column, sample in samples.items():
-            header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
-            header.resizeSection(column, theme.text_width(sample) + 2 * theme.sizes.gap)
-
     def order_menu(self) -> QMenu:
         """Every order that the list can be put in, also by what has no column where it is narrow."""
         menu = QMenu(self)
@@ -225,8 +234,9 @@ class EntryView(QTreeView):
             action.triggered.connect(self._order_chosen)
         return menu
 
-    def _offer_orders(self, at: QPoint) -> None:
-        self.order_menu().popup(self.header().mapToGlobal(at))
+    def offer_orders(self, at: QPoint) -> None:
+        """Show them, at a place of the header that was asked."""
+        self.order_menu().popup(self.sender().mapToGlobal(at))  # type: ignore[attr-defined]
 
     def _order_chosen(self) -> None:
         column = self.sender().data()  # type: ignore[attr-defined]
@@ -262,7 +272,7 @@ class ThumbView(QListView):
         thumbs.arrived.connect(self._arrived)
 
     def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
-        command = _command(self, index, event)
+        command = item_command(self, index, event)
         return (super().selectionCommand(index, event) if command is None else command) | _Flag.Rows
 
     def in_tick(self, index: Index, at: QPoint) -> bool:
@@ -273,7 +283,7 @@ class ThumbView(QListView):
         )
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if not _takes_key(self, event):
+        if not takes_key(self, event):
             super().keyPressEvent(event)
 
     def viewportSizeHint(self) -> QSize:
