@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from pathlib import PurePosixPath
 
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule, run_state_machine_as_test
 from PySide6.QtCore import QModelIndex, Qt
+from PySide6.QtGui import QFontMetrics
 from PySide6.QtTest import QAbstractItemModelTester
 from pytestqt.qtbot import QtBot
 
@@ -15,9 +16,11 @@ from rundlet.core.formats.detect import open_source
 from rundlet.core.formats.tree import ROOT, ArchiveTree
 from rundlet.core.streams.sources import MemorySource
 from rundlet.desktop.app import make_app
+from rundlet.desktop.delegates.names import fitted
 from rundlet.desktop.models.archive import ArchiveListing, sorts_of
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.models.listing import COLUMNS, TOP
+from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.entry_views import EntryView
 from support import Raw, raw_zip
 
@@ -144,3 +147,18 @@ def test_a_list_in_any_hands(qtbot: QtBot) -> None:
     make_app()
     how = settings(max_examples=60, stateful_step_count=15, deadline=None, suppress_health_check=list(HealthCheck))
     run_state_machine_as_test(Hands, settings=how)
+
+
+NAMES = st.lists(st.text("ab 1", min_size=30, max_size=60), min_size=3, max_size=3, unique=True)
+
+
+@given(names=NAMES, room=st.integers(80, 200))
+def test_a_name_that_is_too_long_keeps_what_tells_it_from_its_neighbours(names: list[str], room: int) -> None:
+    """L2: none is wider than its place, and those that differ in the middle do not look alike."""
+    metrics = QFontMetrics((make_app(), theme.font(theme.sizes.body))[1])
+    cut = fitted(metrics, names[0], room, names[1:])
+    assert metrics.horizontalAdvance(cut) <= room and fitted(metrics, "short", room, names) == "short"
+    numbers = ("00012", "00013", "00113")
+    alike = [f"level at the weir, reading {number} of the whole long summer" for number in numbers]
+    shown = [fitted(metrics, name, 160, alike) for name in alike]
+    assert all(number in words for number, words in zip(numbers, shown, strict=True))

@@ -11,7 +11,7 @@ import itertools
 import math
 import os
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from rundlet.core.codecs import deflate_codec, lzma2
@@ -42,6 +42,8 @@ _TAR_BLOCK = 512
 _STORED_TRIED_FROM = SMALL
 _TOO_LITTLE = 64  # bytes that say nothing of their kind
 _NOISE = 0.97
+_QUARTER, _LEAST_DRAG = 4, MIB
+_MOST_DRAG = 0.6
 _OVERLAP = 0.93  # of a second core's work that comes out as time saved
 _BYTES_A_SECOND = 400e6  # reading, checksums and writing, beside the codec
 _START = 0.02  # seconds for threads, and for writing the archive through to the disk
@@ -310,9 +312,35 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, float, i
             continue
         if sort in FILTERS:
             data = b"".join(filtered(FILTERS[sort], [data]))
-        packed += len(lzma2.encoded(data, how.preset, min(how.dictionary, len(data))))
-        seconds += time.perf_counter() - begin
+
+        def encoded(data: bytes) -> int:
+            return len(lzma2.encoded(data, how.preset, min(how.dictionary, len(data))))
+
+        packed += encoded(data)
+        took = time.perf_counter() - begin
+        whole = sample.total * len(data) // sample.bytes
+        seconds += took * _drag(datas, took, min(how.dictionary, whole), encoded)
     return packed, seconds, how.piece
+
+
+def _drag(datas: Sequence[bytes], took: float, behind: int, encoded: Callable[[bytes], int]) -> float:
+    """How much longer a codec that looks far back takes for each byte than it did for these, once it has so much behind it.
+
+    The time grows by a power of what lies behind; by which, a quarter of the data tells.
+
+    Args:
+        datas, took: what was encoded end to end, and in how many seconds.
+        behind: bytes that the codec will look back over.
+        encoded: encodes some bytes in the same way.
+    """
+    size, quarter = sum(map(len, datas)), b"".join(datas[::_QUARTER])
+    if size < _LEAST_DRAG or behind <= size or len(quarter) * 2 > size:
+        return 1.0
+    begin = time.perf_counter()
+    encoded(quarter)
+    slower = (took / size) / ((time.perf_counter() - begin) / len(quarter))
+    power = math.log(slower) / math.log(size / len(quarter))
+    return float((behind / size) ** min(max(power, 0.0), _MOST_DRAG))
 
 
 def _try_tar(sample: Sample, packing: str, level: int) -> tuple[int, float, int]:
@@ -325,6 +353,9 @@ def _try_tar(sample: Sample, packing: str, level: int) -> tuple[int, float, int]
         begin = time.perf_counter()
         packed += len(packer.pack(data[at : at + packer.piece]))
         seconds += time.perf_counter() - begin
+    if packing == "xz" and level:
+        behind = min(packer.piece // 2, sample.total)
+        seconds *= _drag([s.data for s in sample.stretches], seconds, behind, lambda data: len(packer.pack(data)))
     return packed, seconds, packer.piece
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
@@ -9,6 +11,7 @@ from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem,
 from rundlet.core import text
 from rundlet.core.files.types import Sort
 from rundlet.core.formats.base import UNKNOWN
+from rundlet.desktop.delegates.names import fitted
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.models.listing import Record
 from rundlet.desktop.theme.style import paint_indicator
@@ -64,14 +67,22 @@ class RowDelegate(QStyledItemDelegate):
             painter.fillRect(option.rect, theme.color("wine_wash"))
         painter.setFont(theme.font(theme.sizes.body))
         if index.column() == 0:
-            self._paint_name(painter, option, record, selected=selected)
+            self._paint_name(painter, option, record, model.names_beside(index), selected=selected)
         elif model.key(index.column()) == "share":
             _paint_bar(painter, option.rect, record)
         else:
             self._paint_text(painter, option, index)
         painter.restore()
 
-    def _paint_name(self, painter: QPainter, option: QStyleOptionViewItem, record: Record, *, selected: bool) -> None:
+    def _paint_name(
+        self,
+        painter: QPainter,
+        option: QStyleOptionViewItem,
+        record: Record,
+        beside: Iterable[str],
+        *,
+        selected: bool,
+    ) -> None:
         s = theme.sizes
         rect = QRect(option.rect)
         if selected and self._ticks:
@@ -90,7 +101,7 @@ class RowDelegate(QStyledItemDelegate):
         note_width = painter.fontMetrics().horizontalAdvance(note) + s.gap if note else 0
         room = rect.right() - left - s.space
         name_room = max(room - note_width, room // 2) if note else room
-        name = painter.fontMetrics().elidedText(text.shown(record.name), Qt.TextElideMode.ElideMiddle, name_room)
+        name = fitted(painter.fontMetrics(), text.shown(record.name), name_room, beside)
         painter.setPen(theme.color(record.tone))
         painter.drawText(QRect(left, rect.top(), name_room, rect.height()), _MIDDLE, name)
         if note:

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
 from rundlet.core import text
 from rundlet.core.files.types import Sort
 from rundlet.core.formats.base import UNKNOWN
+from rundlet.desktop.delegates.names import fitted
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.peeking import Thumbs
 from rundlet.desktop.theme.style import paint_indicator
@@ -66,7 +67,8 @@ class ThumbDelegate(QStyledItemDelegate):
             theme.paint_icon(painter, icon, record.sort.name, "oak" if oak else "soft")
         painter.setFont(theme.font(s.body))
         words = QRect(frame.left(), frame.bottom() + s.space, frame.width(), lines)
-        name = painter.fontMetrics().elidedText(text.shown(record.name), Qt.TextElideMode.ElideMiddle, words.width())
+        beside = self._model.names_beside(index)
+        name = fitted(painter.fontMetrics(), text.shown(record.name), words.width(), beside)
         painter.setPen(theme.color("ink"))
         painter.drawText(words, _CENTRE, name)
         painter.setPen(theme.color("soft"))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any
 
 from PySide6.QtCore import QDateTime, QLocale, QMimeData, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
@@ -173,6 +173,13 @@ class EntryModel(QStandardItemModel):
         if not index.isValid() or self._listing is None:
             return None
         return self._listing.record(self.node(index))
+
+    def names_beside(self, index: Index) -> Iterator[str]:
+        """The names in the rows above and below, as they are shown."""
+        for row in (index.row() - 1, index.row() + 1):
+            record = self.record(index.sibling(row, index.column()))
+            if record is not None:
+                yield text.shown(record.name)
 
     def nodes_between(self, parent: Index, first: int, last: int) -> Iterable[int]:
         """The nodes of a run of rows."""

@@ -8,7 +8,14 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.entry_views import MOST_SEARCHED, EntryView, Index, item_command, lay_out_columns, takes_key
+from rundlet.desktop.widgets.entry_views import (
+    MOST_SEARCHED,
+    EntryView,
+    Index,
+    item_command,
+    lay_out_columns,
+    takes_key,
+)
 
 _Move = QAbstractItemView.CursorAction
 
