@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import stat
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from enum import IntEnum
@@ -237,7 +237,7 @@ class Unit(Protocol):
     rows: Sequence[int]
     cost: int
 
-    def stream(self) -> Iterator[tuple[int, Iterator[bytes]]]:
+    def stream(self) -> Iterator[tuple[int, Iterable[bytes]]]:
         """Each wanted row with its content in chunks.
 
         The chunks of one row are taken or left before the next row is asked for. They raise a

@@ -14,6 +14,10 @@ from rundlet.core.text import quoted
 _need_names: set[int] = set()
 
 
+_NAMED = os.O_RDWR | os.O_CLOEXEC | os.O_CREAT | os.O_EXCL
+_NAMELESS = os.O_RDWR | os.O_CLOEXEC | os.O_TMPFILE
+
+
 class NewFile:
     """A new file in a folder, shown under its name only by :meth:`commit`.
 
@@ -36,22 +40,21 @@ class NewFile:
         self.fd = self._open(mode)
 
     def _open(self, mode: int) -> int:
-        flags = os.O_RDWR | os.O_CLOEXEC
-        device = os.fstat(self._folder).st_dev if _need_names else -1
-        if device not in _need_names:
+        if not _need_names or os.fstat(self._folder).st_dev not in _need_names:
             try:
-                return os.open(".", flags | os.O_TMPFILE, mode, dir_fd=self._folder)
+                return os.open(".", _NAMELESS, mode, dir_fd=self._folder)
             except OSError as error:
                 if error.errno not in (errno.EOPNOTSUPP, errno.EISDIR, errno.EINVAL, errno.ENOENT):
                     raise
                 _need_names.add(os.fstat(self._folder).st_dev)
         self._temporary = _temporary_name()
-        return os.open(self._temporary, flags | os.O_CREAT | os.O_EXCL, mode, dir_fd=self._folder)
+        return os.open(self._temporary, _NAMED, mode, dir_fd=self._folder)
 
     def write(self, data: bytes | memoryview) -> None:
         """Append all of ``data``."""
+        size = len(data)
         done = os.write(self.fd, data)
-        while done < len(data):
+        while done < size:
             done += os.write(self.fd, memoryview(data)[done:])
 
     def skip(self, count: int) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -60,7 +60,7 @@ def heads_of_entries(
                 yield row, error
 
 
-def _head(chunks: Iterator[bytes], most: int, job: Job) -> Head:
+def _head(chunks: Iterable[bytes], most: int, job: Job) -> Head:
     pieces, got = [], 0
     for chunk in chunks:
         job.checkpoint()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Protocol
 
@@ -104,7 +104,7 @@ def read_back(
     run_side_by_side(reader.units(rows), work, workers or cores())
 
 
-def _same(item: PackItem | None, chunks: Iterator[bytes], job: Job) -> bool:
+def _same(item: PackItem | None, chunks: Iterable[bytes], job: Job) -> bool:
     """Whether a file still has these bytes and no others; all of them are read in any case."""
     same = True
     fd = -1

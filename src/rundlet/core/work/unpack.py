@@ -7,7 +7,7 @@ import errno
 import os
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -161,10 +161,13 @@ class _Run:
             for unit in units:
                 for row, chunks in unit.stream():
                     step = wanted[row]
-                    if step.kind == Kind.LINK:
-                        self._guarded(step, partial(self._read_link, step, chunks))
-                    else:
-                        self._guarded(step, partial(self._write_file, step, chunks, landing, tally))
+                    try:
+                        if step.kind == Kind.LINK:
+                            self._read_link(step, chunks)
+                        else:
+                            self._write_file(step, chunks, landing, tally)
+                    except (RundletError, OSError) as error:
+                        self._went_wrong(step, error)
                     tally.unsaid_entries += 1
                     if tally.unsaid_entries >= _SAID_ENTRIES:
                         self._tell(tally)
@@ -183,13 +186,17 @@ class _Run:
         """Run a task for one entry; what goes wrong is said of that entry and the others go on."""
         try:
             task()
-        except RundletError as error:
+        except (RundletError, OSError) as error:
+            self._went_wrong(step, error)
+
+    def _went_wrong(self, step: Step, error: RundletError | OSError) -> None:
+        if isinstance(error, RundletError):
             self._say(step, error)
-        except OSError as error:
-            if error.errno in _FULL:
-                raise NoSpace(
-                    f"The disk with {quoted(str(self._plan.root))} is full. What was unpacked was taken away again."
-                ) from error
+        elif error.errno in _FULL:
+            raise NoSpace(
+                f"The disk with {quoted(str(self._plan.root))} is full. What was unpacked was taken away again."
+            ) from error
+        else:
             self._say(step, file_problem(error, "write", self._plan.root.joinpath(*step.target)))
 
     def _say(self, step: Step, error: RundletError) -> None:
@@ -198,7 +205,7 @@ class _Run:
             message = lower(error.message).rstrip(".")
             self._report.add(self._reader.catalog.path(step.row), f"was left out: {message}")
 
-    def _write_file(self, step: Step, chunks: Iterator[bytes], landing: Landing, tally: _Tally) -> None:
+    def _write_file(self, step: Step, chunks: Iterable[bytes], landing: Landing, tally: _Tally) -> None:
         catalog, row = self._reader.catalog, step.row
         mode, mtime_ns = catalog.mode.item(row), catalog.mtime_ns.item(row)
         written = 0
@@ -252,7 +259,7 @@ class _Run:
         if free_bytes(self._plan.root) < MIB:
             raise OSError(errno.ENOSPC, "")
 
-    def _read_link(self, step: Step, chunks: Iterator[bytes]) -> None:
+    def _read_link(self, step: Step, chunks: Iterable[bytes]) -> None:
         """Links are made when all files are there, so that no file can be written through one."""
         target = b""
         for data in chunks:
