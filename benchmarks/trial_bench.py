@@ -1,4 +1,4 @@
-"""The trial: what was predicted of several kinds of folder against what came of packing them."""
+"""The trial: what was predicted of several kinds of folder against what came of packing them and reading them back."""
 
 from __future__ import annotations
 
@@ -63,8 +63,8 @@ def _only_code(place: str, names: list[str]) -> set[str]:
 
 def _cell(root: Path, target: Path, fmt: str, level: int) -> str:
     info = by_id(fmt).info
-    plan = plan_pack([root], target=target, info=info, level=level, on_clash=PackClash.REPLACE)
-    point = predicted(plan.items, info, level)
+    plan = plan_pack([root], target=target, info=info, level=level, on_clash=PackClash.REPLACE, read_back=True)
+    point = predicted(plan.items, info, level, read_back=True)
     begin = time.perf_counter()
     pack(plan)
     took = time.perf_counter() - begin

@@ -69,7 +69,7 @@ class Packing(Measured):
         if self.begun is False:
             self.begun = True
             self.source.view.selectAll()
-            self.start_pack()
+            self.starter.start_pack()
 app.Window = Packing
 """
 

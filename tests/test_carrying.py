@@ -97,7 +97,7 @@ def test_files_are_copied_moved_and_moved_back(window: Window, settle, stand, ho
     assert sorted(p.name for p in (work / "into").iterdir()) == ["a (2).txt", "a.txt", "tree"]
     assert not tree.exists()
     assert window.strip.last.text() == "Moved 2 items into “into”."
-    window.undo_last()
+    window.history.undo_last()
     settle()
     assert {k: v.content for k, v in snapshot(work).items()} == {k: v.content for k, v in before.items()}
     stand(work)
@@ -115,9 +115,9 @@ def test_files_are_copied_moved_and_moved_back(window: Window, settle, stand, ho
         settle()
         assert sorted(p.name for p in (work / "into").iterdir()) == names
     assert not (work / "b.txt").exists()
-    window.open_log()
+    window.history.open_log()
     settle()
-    assert window.log.model.rowCount() == 3
+    assert window.history.log.model.rowCount() == 3
 
 
 def test_copying_and_moving_by_themselves(tmp_path: Path) -> None:
@@ -339,7 +339,7 @@ def test_what_becomes_of_the_archive(window: Window, settle, stand, home: Path, 
     settle()
     places = {Afterwards.STAYS: home, Afterwards.TRASH: trash, Afterwards.INTO: home / "x"}
     assert [where for where, place in places.items() if (place / "x.zip").exists()] == [after]
-    window.undo_last()
+    window.history.undo_last()
     settle()
     assert (home / "x.zip").exists()
     assert not (home / "x").exists()

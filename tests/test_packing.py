@@ -63,9 +63,9 @@ def test_several_formats_of_one_set_go_one_after_the_other(window: Window, settl
     expected = {name: (work / name).read_bytes() for name in ("a.txt", "c.txt")}
     assert all(held(work / name) == expected for name in made)
     assert chosen(window) == ["a.txt", "c.txt"]
-    window.open_log()
+    window.history.open_log()
     settle()
-    assert window.log.model.rowCount() == 4
+    assert window.history.log.model.rowCount() == 4
 
 
 def test_one_archive_of_each(window: Window, settle, stand, home: Path) -> None:
@@ -232,7 +232,7 @@ def test_a_finished_archive_is_sent_on(window: Window, qtbot: QtBot, settle, sta
     assert "saved, in under 1 s." in words
     assert "Foretold were 4.3 kB in 2 s." in words
     assert window.strip.handle.isVisible()
-    record = window.last_record
+    record = window.history.last_record
     assert record is not None and (record.expected_size, record.expected_seconds) == (4321, 2.0)
 
 

@@ -394,7 +394,7 @@ def test_jobs_are_taken_back_and_kept_in_the_log(window: Window, settle, stand, 
 
     window.log_button.click()
     settle()
-    log = window.log
+    log = window.history.log
     assert [r.verb for r in log.model.records] == ["unpack", "pack"]
     assert log.model.records[0].undone
     assert not log.undo_button.isEnabled()
@@ -409,8 +409,10 @@ def test_jobs_are_taken_back_and_kept_in_the_log(window: Window, settle, stand, 
     settle()
     assert not archive.exists()
     assert (trash / "tree.zip").exists()
-    assert all(record.undone for record in window.journal.records())
-    told = replace(window.journal.records()[0], words="2 problems, the first: a: bad.", problems=("a: bad", "b: worse"))
+    assert all(record.undone for record in window.history.journal.records())
+    told = replace(
+        window.history.journal.records()[0], words="2 problems, the first: a: bad.", problems=("a: bad", "b: worse")
+    )
     log.show_records([told])
     assert log.words.text().count("a: bad") == 1 and "b: worse" in log.words.text()
 
@@ -896,9 +898,9 @@ def test_the_log_shows_how_much_was_gained(window: Window, settle, stand, home: 
     stand(home / "a.zip")
     window.target.go.click()
     settle()
-    window.open_log()
+    window.history.open_log()
     settle()
-    log = window.log
+    log = window.history.log
     assert log is not None
     picture = log.view.viewport().grab().toImage()
     verbs = {}

@@ -122,14 +122,14 @@ def the_log(window: Window, world: Path) -> None:
         window.target.go.click()
         wait_until(lambda: not window.jobs.running)
         settle(window)
-    window.undo_last()
+    window.history.undo_last()
     wait_until(lambda: not window.jobs.running)
     window.workspace.enter_file(world / "Archives" / "damaged.zip")
     settle(window)
     window.target.go.click()
     wait_until(lambda: not window.jobs.running)
     settle(window)
-    window.open_log()
+    window.history.open_log()
     settle(window)
 
 
@@ -296,9 +296,9 @@ SCENES: dict[str, tuple[Callable[[Window, Path], None], bool]] = {
 def _take_all_back(window: Window) -> None:
     """Leave the demo world as it was."""
     settle(window)
-    for record in window.journal.records():
+    for record in window.history.journal.records():
         if record.can_undo and not record.undone:
-            window.undo(record)
+            window.history.undo(record)
             wait_until(lambda: not window.jobs.running)
 
 
@@ -312,7 +312,7 @@ def take_pictures(world: Path, folder: Path) -> list[Path]:
         with demo_window(dark=dark) as window:
             scene(window, world)
             path = folder / f"{name}.png"
-            (window.log or window).grab().save(str(path))
+            (window.history.log or window).grab().save(str(path))
             for job in list(window.jobs.running):
                 job.job.cancel()
             _take_all_back(window)

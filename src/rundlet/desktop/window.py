@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, Qt
@@ -21,23 +20,12 @@ from PySide6.QtWidgets import (
 
 from rundlet.core.files.disk import rename
 from rundlet.core.files.endings import better_name
-from rundlet.core.files.journal import Journal, Record, record_of
-from rundlet.core.files.moving import move_into
+from rundlet.core.files.journal import Journal
 from rundlet.core.files.places import Places
 from rundlet.core.files.presets import Presets
-from rundlet.core.files.trash import to_trash
-from rundlet.core.formats.base import Opening
-from rundlet.core.formats.detect import open_archive
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.jobs.turns import first
-from rundlet.core.plans.pack import plan_pack, suggested_stem
 from rundlet.core.streams.parts import files_of
-from rundlet.core.text import plural, quoted
-from rundlet.core.work.pack import pack
-from rundlet.core.work.several import unpack_several
-from rundlet.core.work.undo import undo, undo_words
-from rundlet.core.work.unpack import unpack
+from rundlet.core.text import quoted
 from rundlet.desktop.actions import add_actions
 from rundlet.desktop.background import Background
 from rundlet.desktop.columns.how import HowColumn
@@ -45,12 +33,13 @@ from rundlet.desktop.columns.source import FromColumn
 from rundlet.desktop.columns.target import ToColumn
 from rundlet.desktop.file_manager import copy_files, show_in_file_manager
 from rundlet.desktop.going import Going
+from rundlet.desktop.history import History
 from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
-from rundlet.desktop.log import LogWindow
 from rundlet.desktop.peeking import Peeker, Thumbs
 from rundlet.desktop.several import Several
 from rundlet.desktop.shelf import Shelf
-from rundlet.desktop.state import Afterwards, Place
+from rundlet.desktop.starter import Starter
+from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.trials import Trials
 from rundlet.desktop.widgets.crumbs import Crumbs
@@ -74,14 +63,13 @@ class Window(QMainWindow):
         self.background = Background(self)
         self.workspace = Workspace(self.background, self)
         self.jobs = Jobs(self.background, self)
-        self.journal = Journal() if data is None else Journal(data / "journal")
+        journal = Journal() if data is None else Journal(data / "journal")
+        self.history = History(journal, self.jobs, self.background, self)
         self.going = Going(
             self.workspace, self.background, Places.read(None if data is None else data / "places.json"), self
         )
-        self.last_record: Record | None = None
         self._place_before: Place | None = None
         self._press_at: Place | None = None  # where the button is to be pressed once the landing is known
-        self.log: LogWindow | None = None
         self.peeker = Peeker(self.workspace, self.background)
         self.thumbs = Thumbs(self.workspace, self.background)
         self.source = FromColumn(self.workspace, self.peeker, self.thumbs)
@@ -92,6 +80,7 @@ class Window(QMainWindow):
             self.workspace, self.trials, self.several, Presets.read(None if data is None else data / "ways.json")
         )
         self.target = ToColumn(self.workspace, self.trials, self.several, self.going.quick)
+        self.starter = Starter(self.workspace, self.several, self.trials, self.jobs, self.going.note_folder)
         self.strip = Strip(self.jobs)
         self.shelf = Shelf(self.workspace, self.source, self.jobs)
         self._lay_out()
@@ -160,9 +149,9 @@ class Window(QMainWindow):
         self.back_button.clicked.connect(ws.back)
         self.finder.textChanged.connect(self.source.narrow_to)
         self.source.dropped.connect(ws.gather)
-        self.target.pack_pressed.connect(self.start_pack)
-        self.target.unpack_pressed.connect(self.start_unpack)
-        self.target.several_pressed.connect(self.start_several)
+        self.target.pack_pressed.connect(self.starter.start_pack)
+        self.target.unpack_pressed.connect(self.starter.start_unpack)
+        self.target.several_pressed.connect(self.starter.start_several)
         self.target.pack.cut_wanted.connect(self.how.pack.options.cut_into)
         self.jobs.ended.connect(self._job_ended)
         self.shelf.unpack_wanted.connect(self._press_when_ready)
@@ -172,8 +161,9 @@ class Window(QMainWindow):
         ws.listed.connect(self._look_at_ending)
         self.strip.show_wanted.connect(show_in_file_manager)
         self.strip.copy_wanted.connect(copy_files)
-        self.strip.undo_wanted.connect(self.undo_last)
-        self.log_button.clicked.connect(self.open_log)
+        self.strip.undo_wanted.connect(self.history.undo_last)
+        self.history.noted.connect(self.strip.offer_undo)
+        self.log_button.clicked.connect(self.history.open_log)
         handlers: dict[str, Callable[[], object]] = {
             "go": self._press_button,
             "find": self._go_find,
@@ -182,8 +172,8 @@ class Window(QMainWindow):
             "from": self._go_from,
             "how": self._go_how,
             "to": self._go_to,
-            "undo": self.undo_last,
-            "log": self.open_log,
+            "undo": self.history.undo_last,
+            "log": self.history.open_log,
             "refresh": ws.refresh,
             "close": self.close,
         }
@@ -252,159 +242,18 @@ class Window(QMainWindow):
         page = self.target.unpack.folder.edit if self.workspace.place.in_archive else self.target.pack.name
         page.setFocus()
 
-    # Work
-
-    def start_pack(self) -> None:
-        """Pack what is chosen, as the sentence says; behind what is being packed already."""
-        ws = self.workspace
-        items, desk = ws.chosen_paths(), ws.pack
-        if not items:
-            return
-        self.going.note_folder(ws.pack_folder)
-        point = self.trials.point
-        expected = (point.size, point.seconds) if point is not None else (0, 0.0)
-        if not desk.each:
-            self._pack(list(items), ws.asked_target, ws.pack_target.name, expected)
-            return
-        for item in items:
-            target = ws.pack_folder / (suggested_stem([item]) + desk.info.ending)
-            self._pack([item], target, target.name, (0, 0.0))
-
-    def _pack(self, items: list[Path], target: Path, name: str, expected: tuple[int, float]) -> None:
-        desk, clash = replace(self.workspace.pack), self.workspace.pack_clash
-
-        def work(job: Job) -> Report:
-            job.begin("Looking through the files")
-            plan = plan_pack(
-                items,
-                target=target,
-                info=desk.info,
-                options=desk.options,
-                part_size=desk.part_size,
-                exclude=desk.exclude,
-                leave_out=desk.leave_out,
-                follow=desk.follow,
-                read_back=desk.read_back,
-                trash=desk.trash,
-                on_clash=clash,
-                keep_replaced=True,
-                job=job,
-            )
-            return pack(plan, job)
-
-        self.jobs.start(f"Packing {quoted(name)}", work, source=items, expected=expected, queued=True)
-
-    def start_unpack(self) -> None:
-        """Unpack as the landing tree says."""
-        plan, opened = self.workspace.plan, self.workspace.archive
-        if plan is None or opened is None:
-            return
-        self.going.note_folder(self.workspace.unpack_folder)
-        path, password, desk = opened.path, opened.password, self.workspace.unpack
-        after = desk.after
-        if self.workspace.place.outer is not None:
-            after = Afterwards.STAYS  # it is a copy, and goes by itself
-
-        def work(job: Job) -> Report:
-            reader = open_archive(path, Opening(password=password or None))  # the window may leave it while this runs
-            try:
-                if password and not reader.unlocked:
-                    reader.unlock(password)
-                report = unpack(plan, reader, job)
-                if after == Afterwards.TRASH and not report.problems:
-                    to_trash(files_of(reader.source), report, job)
-                elif after == Afterwards.INTO and not report.problems:
-                    move_into(files_of(reader.source), plan.root, report, job)
-                return report
-            finally:
-                reader.close()
-
-        self.jobs.start(f"Unpacking {quoted(path.name)}", work, source=[path], shows=desk.show)
-
-    def start_several(self) -> None:
-        """Unpack the archives that are chosen on the disk."""
-        desk, into = replace(self.several.desk), self.several.folder
-        self.going.note_folder(into)
-        ready = [outlook.path for outlook in desk.ready]
-        rules = {path: dict(own) for path, own in desk.rules.items()}
-
-        def work(job: Job) -> Report:
-            return unpack_several(
-                ready,
-                into=into,
-                on_clash=desk.on_clash,
-                rules=rules,
-                keep_replaced=True,
-                trash=desk.trash,
-                job=job,
-            )
-
-        self.jobs.start(f"Unpacking {plural(len(ready), 'archive')}", work, source=ready, shows=desk.show)
-
     def _job_ended(self, running: RunningJob, outcome: Outcome) -> None:
         if running.shows and outcome.show is not None and outcome.report is not None and outcome.report.files:
             self.strip.show_wanted.emit(outcome.show)
         self.workspace.plan_again()
         self.several.plan_again()
-        if outcome.report is not None and outcome.report.verb not in ("undo", "lend"):
-            self._note(running, outcome, outcome.report)
-        if outcome.report is not None and outcome.report.verb == "undo":
-            self._fill_log()
+        self.history.note(running, outcome)
         place = self.workspace.place
         if place.archive is not None and not place.archive.exists():
             self.workspace.go(Place(place.folder))
         elif not place.in_archive and outcome.report is not None:
             named = outcome.report.verb in ("folder", "rename")
             self.workspace.refresh(choose=[outcome.report.target] if named else ())
-
-    # The log
-
-    def _note(self, running: RunningJob, outcome: Outcome, report: Report) -> None:
-        """Keep a record of a job that has just ended."""
-
-        def work(_: Job) -> Record:
-            record, puts = record_of(report, running.source, outcome.words, expected=running.expected)
-            self.journal.add(record, puts)
-            return record
-
-        self.background.run(work, done=self._noted, failed=lambda _: None)
-
-    def _noted(self, record: Record) -> None:
-        self.last_record = record
-        self.strip.offer_undo(undo_words(record) if record.can_undo else "")
-        self._fill_log()
-
-    def undo_last(self) -> None:
-        """Take the last job back, as long as it was not taken back already."""
-        if self.last_record is not None and self.last_record.can_undo:
-            self.undo(self.last_record)
-
-    def undo(self, record: Record) -> None:
-        """Take a job back."""
-        if record == self.last_record:
-            self.last_record = None
-            self.strip.offer_undo("")
-
-        def work(job: Job) -> Report:
-            report = undo(record, self.journal.puts(record), job)
-            self.journal.undone(record)
-            return report
-
-        self.jobs.start(f"Taking back {quoted(Path(record.target).name)}", work)
-
-    def open_log(self) -> None:
-        """Show the log."""
-        if self.log is None:
-            self.log = LogWindow(self)
-            self.log.show_wanted.connect(show_in_file_manager)
-            self.log.undo_wanted.connect(self.undo)
-        self._fill_log()
-        self.log.show()
-        self.log.raise_()
-
-    def _fill_log(self) -> None:
-        if self.log is not None:
-            self.background.run(lambda _: self.journal.records(), done=self.log.show_records, failed=lambda _: None)
 
     def event(self, event: QEvent) -> bool:
         """All painting of the window and its children happens in here; work steps aside for it."""

@@ -28,7 +28,7 @@ from rundlet.core.formats.sevenz.sorting import FILTERS, Sort, sort_item
 from rundlet.core.formats.sevenz.writer import LEVELS, ppmd_encoded
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.turns import step_aside
-from rundlet.core.limits import KIB, MIB, SMALL
+from rundlet.core.limits import KEPT_PLAIN, KIB, MIB, SMALL
 
 SAMPLE = 8 * MIB
 """Bytes that are tried, when the files are larger: the tightest levels take some seconds for that."""
@@ -49,16 +49,18 @@ _BYTES_A_SECOND = 400e6  # reading, checksums and writing, beside the codec
 _START = 0.02  # seconds for threads, and for writing the archive through to the disk
 _FILE_SECONDS = {"zip": 60e-6, "7z": 60e-6, "tar": 45e-6}
 _READ_BACK = {
-    "zip": 250e6,
-    "tar": 600e6,
-    "tar.gz": 130e6,
-    "tar.zst": 250e6,
+    "zip": 300e6,
+    "tar": 1000e6,
+    "tar.gz": 100e6,
+    "tar.zst": 120e6,
     "7z": 50e6,
-    "tar.xz": 50e6,
-    "tar.bz2": 20e6,
+    "tar.xz": 45e6,
+    "tar.bz2": 22e6,
 }
 """Bytes a second that one core reads back and compares."""
-_READ_BACK_FILE = 70e-6
+_READ_BACK_TWICE = {"tar.xz": 30e6, "tar.bz2": 8e6}
+"""The same for tars that are too large to be kept in memory: they are decoded to be listed, and once more to be compared."""
+_READ_BACK_FILE = 30e-6
 _ZIP_RECORDS = 30 + 46 + 2 * 9 + 9
 _ORDER = (5, 1, 9, 3, 7, 0, 6, 8, 4, 2)
 
@@ -272,7 +274,8 @@ def try_one(sample: Sample, info: FormatInfo, level: int, *, ppmd: bool = False)
 
 def with_reading_back(point: Point, sample: Sample) -> Point:
     """The same with the time for reading the archive back and comparing it with the files."""
-    speed = _READ_BACK[point.fmt] * (1 + (cores() - 1) * _OVERLAP)
+    twice = _READ_BACK_TWICE if sample.total > KEPT_PLAIN else {}
+    speed = twice.get(point.fmt, _READ_BACK[point.fmt]) * (1 + (cores() - 1) * _OVERLAP)
     return replace(point, seconds=point.seconds + sample.total / speed + sample.files * _READ_BACK_FILE)
 
 

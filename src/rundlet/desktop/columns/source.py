@@ -11,20 +11,18 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QApplication,
     QButtonGroup,
-    QPushButton,
     QSplitter,
     QStackedWidget,
     QToolButton,
-    QVBoxLayout,
     QWidget,
 )
 
 from rundlet.core import text
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.base import UNKNOWN
 from rundlet.core.jobs.turns import first
 from rundlet.desktop.background import Latest
+from rundlet.desktop.columns.summaries import summary_of
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.file_manager import type_words
 from rundlet.desktop.models.archive import ArchiveListing
@@ -39,6 +37,7 @@ from rundlet.desktop.widgets.basics import Column, label, restyle
 from rundlet.desktop.widgets.chips import TypeChips
 from rundlet.desktop.widgets.entry_views import EntryView, ThumbView
 from rundlet.desktop.widgets.long_view import LongView
+from rundlet.desktop.widgets.message import MessagePage
 from rundlet.desktop.widgets.notice import Notice
 from rundlet.desktop.widgets.offers import Offers
 from rundlet.desktop.widgets.preview import Preview
@@ -82,7 +81,8 @@ class FromColumn(Column):
         self.thumbs = ThumbView(self.view, thumbs)
         self.map = SpaceMap()
         self._pages = QStackedWidget()
-        self._message_page = self._make_message()
+        self._message_page = MessagePage()
+        self.message, self.message_back = self._message_page.message, self._message_page.back
         for page in (self.view, self.long, self.thumbs, self.map, self._message_page):
             self._pages.addWidget(page)
         self.preview = Preview()
@@ -132,19 +132,6 @@ class FromColumn(Column):
         ways["list"].setChecked(True)
         ways["look"].clicked.connect(self.set_looking)
         return ways
-
-    def _make_message(self) -> QWidget:
-        page = QWidget()
-        column = QVBoxLayout(page)
-        self.message = label("", "statement")
-        self.message_more = label("", "soft")
-        self.message_back = QPushButton("Back to the list")
-        column.addStretch(1)
-        column.addWidget(self.message)
-        column.addWidget(self.message_more)
-        column.addWidget(self.message_back, 0, Qt.AlignmentFlag.AlignLeft)
-        column.addStretch(2)
-        return page
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Where it is narrow, names get the room of the kinds, which the icons tell too."""
@@ -403,10 +390,8 @@ class FromColumn(Column):
         restyle(self.hint, "role", "warn")
 
     def _say(self, words: str, more: str) -> None:
-        self.message.setText(words)
-        self.message_more.setText(more)
-        self.message_back.setText("Back to the list" if self._has_rows else "Back")
-        self.message_back.setVisible(self._has_rows or self._workspace.can_go_back)
+        back = "Back to the list" if self._has_rows else "Back" if self._workspace.can_go_back else ""
+        self._message_page.say(words, more, back=back)
 
     @property
     def _has_rows(self) -> bool:
@@ -424,11 +409,7 @@ class FromColumn(Column):
         return self._pages.currentWidget() is self._message_page
 
     def _show_choice(self, choice: Choice) -> None:
-        listing = self._workspace.listing
-        if isinstance(listing, DiskListing):
-            self.summary.setText(_disk_summary(listing, choice))
-        elif isinstance(listing, ArchiveListing):
-            self.summary.setText(_archive_summary(listing, choice))
+        self.summary.setText(summary_of(self._workspace.listing, choice))
         self._show_offers()
 
     # Choosing
@@ -482,22 +463,3 @@ class FromColumn(Column):
         index = view.indexAt(view.viewport().mapFrom(self, at))
         node = self.model.node(index) if index.isValid() else 0
         return listing.items[node - 1].path if node and listing.is_folder(node) else None
-
-
-def _disk_summary(listing: DiskListing, choice: Choice) -> str:
-    if not choice.items:
-        return text.plural(len(listing.items), "item")
-    more = "…" if choice.counting else ""
-    what = f"{text.number(choice.items)} of {text.plural(len(listing.items), 'item')} chosen"
-    if choice.elsewhere:
-        what = f"From {text.plural(choice.folders, 'folder')}: {text.plural(choice.items, 'item')} chosen"
-    return f"{what} · {text.plural(choice.files, 'file')}{more} · {text.size(choice.size)}{more}"
-
-
-def _archive_summary(listing: ArchiveListing, choice: Choice) -> str:
-    if choice.items:
-        return f"{text.plural(choice.items, 'entry')} chosen · {text.plural(choice.files, 'file')} · {text.size(choice.size)}"
-    tree, folder = listing.tree, listing.folder
-    packed = int(tree.packed[folder])
-    packed_words = f", packed to {text.size(packed)}" if packed != UNKNOWN else ""
-    return f"{text.plural(int(tree.files[folder]), 'file')} · {text.size(int(tree.size[folder]))}{packed_words}"
