@@ -21,7 +21,8 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.plans.pack import PackClash, plan_pack, suggested_stem
 from rundlet.core.streams import sinks
 from rundlet.core.work.pack import pack
-from rundlet.core.work.trial import Point, predicted, take_sample, that_fits, trial, try_one, worth_showing
+from rundlet.core.work.sample import take_sample
+from rundlet.core.work.trial import Point, predicted, that_fits, trial, try_one, worth_showing
 from support import make_tree, pack_to, snapshot, unpack_to
 
 ZIP = by_id("zip").info

@@ -37,7 +37,7 @@ from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import label, short_path
 from rundlet.desktop.widgets.gauge import Gauge, paint_small
 
-_HEADS = ("When", "What", "Size", "Took", "Where")
+_HEADS = ("When", "What", "Result", "Size", "Took", "Where")
 _MARGIN = 2
 _PROBLEMS_SHOWN = 4
 _PACKED = ("pack", "add")
@@ -111,12 +111,13 @@ def _cells(record: Record) -> tuple[str, ...]:
     else:
         source = text.shown(Path(record.source[0]).name) if record.source else name
         what, size = f"Unpacked {source}", text.size(record.bytes_out)
+    result = "done"
     if record.undone:
-        what += " (taken back)"
+        result = "taken back"
     elif record.problems:
-        what += f" ({text.plural(len(record.problems), 'problem')})"
+        result = text.plural(len(record.problems), "problem")
     where = Path(record.target).parent if record.verb in _PACKED else Path(record.target)
-    return when, what, size, text.duration(record.seconds), text.shown(short_path(where))
+    return when, what, result, size, text.duration(record.seconds), text.shown(short_path(where))
 
 
 class SizeDelegate(QStyledItemDelegate):
@@ -170,12 +171,19 @@ class LogWindow(QDialog):
         self.view.setAccessibleName("Jobs that came to an end")
         self.view.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         header = self.view.header()
-        header.setStretchLastSection(True)
-        for i, sample in enumerate(
-            ("00/00/0000 00:00", "Unpacked spring-survey.zip (2 problems)", "12.3 MB of 45.6 MB", "10 min 5 s")
-        ):
+        header.setStretchLastSection(False)
+        samples = (
+            "00/00/0000 00:00",
+            "",
+            "12 problems",
+            "123.4 MB of 345.6 MB",
+            "10 min 5 s",
+            "~/River watch/2031 spring",
+        )
+        for i, sample in enumerate(samples):
             header.setSectionResizeMode(i, QHeaderView.ResizeMode.Interactive)
             header.resizeSection(i, theme.text_width(sample) + _MARGIN * s.gap)
+        header.setSectionResizeMode(_HEADS.index("What"), QHeaderView.ResizeMode.Stretch)
         header.resizeSection(_SIZES, header.sectionSize(_SIZES) + 3 * s.icon)
         self._sizes = SizeDelegate()
         self.view.setItemDelegateForColumn(_SIZES, self._sizes)

@@ -10,7 +10,8 @@ from rundlet.core.errors import RundletError
 from rundlet.core.formats.base import PackItem
 from rundlet.core.jobs.job import Job
 from rundlet.core.plans.pack import items_of
-from rundlet.core.work.trial import Point, Sample, take_sample, that_fits, trial, with_reading_back, worth_showing
+from rundlet.core.work.sample import Sample, take_sample
+from rundlet.core.work.trial import Point, that_fits, trial, with_reading_back, worth_showing
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.state import PackDesk
 from rundlet.desktop.workspace import Workspace

@@ -1,53 +1,38 @@
-"""The trial: a sample of what is to be packed goes through every format and level, so that choices can be judged before.
-
-The sample is made of stretches at even distances through all files in the order of their endings and paths, so that each
-kind of file has the share in it that it has in the whole. Nothing is written.
-"""
+"""The trial: a sample of what is to be packed goes through every format and level, so that choices can be judged before."""
 
 from __future__ import annotations
 
-import bisect
-import itertools
 import math
-import os
 import time
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from typing import TypeVar
 
 from rundlet.core.codecs import deflate_codec, lzma2
 from rundlet.core.codecs.branch import filtered
 from rundlet.core.codecs.encoders import compress_whole
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.codecs.side_by_side import cores
-from rundlet.core.files.types import Sort as Kindred
-from rundlet.core.files.types import sort_of
-from rundlet.core.formats.base import FormatInfo, Kind, PackItem
+from rundlet.core.formats.base import FormatInfo, PackItem
 from rundlet.core.formats.detect import WRITABLE
-from rundlet.core.formats.items import open_item
-from rundlet.core.formats.sevenz.sorting import FILTERS, Sort, sort_item
+from rundlet.core.formats.sevenz.sorting import FILTERS, Sort
 from rundlet.core.formats.sevenz.writer import LEVELS, ppmd_encoded
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.turns import step_aside
-from rundlet.core.limits import KEPT_PLAIN, KIB, MIB, SMALL
+from rundlet.core.limits import KEPT_PLAIN, MIB, SMALL
+from rundlet.core.work.sample import STRETCH, TAR_BLOCK, WHOLE, Sample, Stretch, take_sample, with_far
 
-SAMPLE = 8 * MIB
-"""Bytes that are tried, when the files are larger: the tightest levels take some seconds for that."""
+_Key = TypeVar("_Key")
 
-_WHOLE = 16 * MIB  # of neighbouring files, to see how much better they pack than stretches with gaps
-_FAR_AT_MOST = 128 * MIB
 _FIRST = 3 * MIB // 2
-_STRETCH = 256 * KIB
 _LONGEST = 1.0  # seconds for one point; slower ones are tried on as much of the sample as that allows
-_TAR_BLOCK = 512
 _STORED_TRIED_FROM = SMALL
-_TOO_LITTLE = 64  # bytes that say nothing of their kind
-_NOISE = 0.97
 _QUARTER, _LEAST_DRAG = 4, MIB
 _MOST_DRAG = 0.6
 _OVERLAP = 0.93  # of a second core's work that comes out as time saved
-_BYTES_A_SECOND = 400e6  # reading, checksums and writing, beside the codec
+_BYTES_A_SECOND = 600e6  # reading, checksums and writing, beside the codec
 _START = 0.02  # seconds for threads, and for writing the archive through to the disk
-_FILE_SECONDS = {"zip": 60e-6, "7z": 60e-6, "tar": 45e-6}
+_FILE_SECONDS = {"zip": 30e-6, "7z": 30e-6, "tar": 25e-6}
 _READ_BACK = {
     "zip": 300e6,
     "tar": 1000e6,
@@ -61,6 +46,11 @@ _READ_BACK = {
 _READ_BACK_TWICE = {"tar.xz": 30e6, "tar.bz2": 8e6}
 """The same for tars that are too large to be kept in memory: they are decoded to be listed, and once more to be compared."""
 _READ_BACK_FILE = 30e-6
+_COPIES = (
+    "7z",
+    "tar.gz",
+    "tar.zst",
+)  # keep what can't get smaller as it is, which is read back as quickly as from a zip
 _ZIP_RECORDS = 30 + 46 + 2 * 9 + 9
 _ORDER = (5, 1, 9, 3, 7, 0, 6, 8, 4, 2)
 
@@ -83,161 +73,6 @@ class Point:
     rough: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Stretch:
-    """A part of a file in the sample.
-
-    Attributes:
-        size: bytes of the whole file.
-        sort: what the file is to the packer.
-        quick: bytes that it packs to by the quickest means, for comparing parts of the sample with all of it.
-    """
-
-    data: bytes
-    size: int
-    sort: Sort
-    quick: int
-
-
-@dataclass(frozen=True, slots=True)
-class Sample:
-    """What is tried.
-
-    Attributes:
-        stretches: in their order.
-        total: bytes of all files, tried or not.
-        files, entries: how many files there are, and how many entries in all.
-        name_bytes: bytes of all names together.
-        padding: bytes that a tar fills its files up with.
-        hopeless: kinds of file of which nothing in the sample gets smaller, with how many files each has.
-        quick: what all stretches of the whole sample pack to by the quickest means, as a share of their bytes.
-        items: the files it is taken from, in its order.
-        far: how much better neighbours pack together than the sample does, which has gaps; see :func:`with_far`.
-    """
-
-    stretches: tuple[Stretch, ...]
-    total: int
-    files: int
-    entries: int
-    name_bytes: int
-    padding: int
-    hopeless: tuple[tuple[Kindred, int], ...]
-    quick: float
-    items: tuple[PackItem, ...] = ()
-    far: float = 1.0
-
-    @property
-    def likeness(self) -> float:
-        """How much better the whole sample packs than this part of it, by the quickest means."""
-        mine = sum(stretch.quick for stretch in self.stretches) / max(self.bytes, 1)
-        return self.quick / mine if mine else 1.0
-
-    @property
-    def bytes(self) -> int:
-        """Bytes in the sample."""
-        return sum(len(stretch.data) for stretch in self.stretches)
-
-    def first(self, most: int) -> Sample:
-        """About so many bytes of it, taken evenly."""
-        every = max(-(-self.bytes // most), 1)
-        return replace(self, stretches=self.stretches[every // 2 :: every] or self.stretches[:1])
-
-
-def take_sample(items: Sequence[PackItem], job: Job | None = None, *, budget: int = SAMPLE) -> Sample:
-    """Read the sample. Files that can't be read are passed over.
-
-    Args:
-        items: what is to be packed.
-        budget: bytes to read.
-    """
-    job = job or Job()
-    files = [item for item in items if item.kind == Kind.FILE and item.size]
-    files.sort(key=lambda item: (item.path.rpartition(".")[2].lower(), item.path))
-    ends = list(itertools.accumulate(item.size for item in files))
-    total = ends[-1] if ends else 0
-    stretches: list[Stretch] = []
-    tried: dict[Kindred, list[bool]] = {}
-    sorts: dict[str, Sort] = {}
-    for begin, end in _windows(total, budget):
-        job.checkpoint()
-        for item, data in _between(files, ends, begin, end):
-            if data:
-                sort = sorts.setdefault(item.path, sort_item(item))
-                quick = min(len(deflate_codec.compress(data, 1)), len(data))
-                stretches.append(Stretch(data, item.size, sort, quick))
-                tried.setdefault(sort_of(item.path), []).append(len(data) < _TOO_LITTLE or quick < _NOISE * len(data))
-    counts: dict[Kindred, int] = {}
-    for item in files:
-        counts[sort_of(item.path)] = counts.get(sort_of(item.path), 0) + 1
-    return Sample(
-        items=tuple(files),
-        stretches=tuple(stretches),
-        total=total,
-        files=len(files),
-        entries=len(items),
-        name_bytes=sum(len(item.path.encode("utf-8", "surrogateescape")) for item in items),
-        padding=sum(-item.size % _TAR_BLOCK for item in files),
-        quick=sum(stretch.quick for stretch in stretches) / max(sum(len(stretch.data) for stretch in stretches), 1),
-        hopeless=tuple((kindred, counts[kindred]) for kindred, found in tried.items() if not any(found)),
-    )
-
-
-def _between(files: Sequence[PackItem], ends: Sequence[int], begin: int, end: int) -> Iterator[tuple[PackItem, bytes]]:
-    """What lies between two places in all files end to end, file by file."""
-    index = bisect.bisect_right(ends, begin)
-    while index < len(files) and ends[index] - files[index].size < end:
-        item, start = files[index], ends[index] - files[index].size
-        at = max(begin - start, 0)
-        yield item, _read(item, at, min(end - start, item.size) - at)
-        index += 1
-
-
-def with_far(sample: Sample, job: Job) -> Sample:
-    """Find out how much better neighbours pack together than stretches with gaps between them, in the middle of the files.
-
-    For codecs that look far back. Takes a second or two; of too much data the sample has too little to compare with.
-    """
-    ends = list(itertools.accumulate(item.size for item in sample.items))
-    if not sample.bytes < sample.total <= _FAR_AT_MOST or sample.far != 1.0:
-        return sample
-    begin, end = max((sample.total - _WHOLE) // 2, 0), min((sample.total + _WHOLE) // 2, sample.total)
-    whole = b"".join(data for _, data in _between(sample.items, ends, begin, end))
-    job.checkpoint()
-    parts = [at for at in _windows(sample.total, SAMPLE) if begin <= at[0] and at[1] <= end]
-    some = b"".join(data for at in parts for _, data in _between(sample.items, ends, *at))
-    if not whole or len(some) < MIB:
-        return sample
-    packed = len(lzma2.encoded(whole, 1, _WHOLE)) / len(whole)
-    job.checkpoint()
-    return replace(sample, far=min(packed / (len(lzma2.encoded(some, 1, _WHOLE)) / len(some)), 1.0))
-
-
-def _windows(total: int, budget: int) -> Iterator[tuple[int, int]]:
-    """Where in all files end to end the stretches of the sample are."""
-    if total <= budget:
-        yield from ((at, min(at + _STRETCH, total)) for at in range(0, total, _STRETCH))
-        return
-    count = budget // _STRETCH
-    step = total / count
-    for i in range(count):
-        begin = int(i * step + (step - _STRETCH) / 2)
-        yield begin, begin + _STRETCH
-
-
-def _read(item: PackItem, at: int, length: int) -> bytes:
-    step_aside()
-    try:
-        fd = open_item(item)
-    except OSError:
-        return b""
-    try:
-        return os.pread(fd, length, at)
-    except OSError:
-        return b""
-    finally:
-        os.close(fd)
-
-
 def try_one(sample: Sample, info: FormatInfo, level: int, *, ppmd: bool = False) -> Point:
     """What one choice would give on all cores, by the whole sample.
 
@@ -257,7 +92,7 @@ def try_one(sample: Sample, info: FormatInfo, level: int, *, ppmd: bool = False)
         packing = info.id.rpartition("tar.")[2] if "." in info.id else ""
         packed, seconds, piece = _try_tar(sample, packing, level)
         dictionary = piece // 2 if packing == "xz" else 0
-        extra = sample.entries * _TAR_BLOCK + sample.padding + 2 * _TAR_BLOCK
+        extra = sample.entries * TAR_BLOCK + sample.padding + 2 * TAR_BLOCK
         if piece:  # headers and padding are nearly all the same
             extra = 40 * sample.entries + sample.name_bytes // 4
     scale = sample.total / max(sample.bytes, 1)
@@ -265,8 +100,8 @@ def try_one(sample: Sample, info: FormatInfo, level: int, *, ppmd: bool = False)
     rounds = -(-pieces // workers)
     gain = min(pieces / rounds, 1 + (workers - 1) * _OVERLAP) if piece else 1.0
     likeness = sample.likeness if level and packed < 0.98 * sample.bytes else 1.0
-    if dictionary > _STRETCH:
-        likeness *= float(sample.far ** min(math.log2(dictionary / _STRETCH) / math.log2(_WHOLE / _STRETCH), 1.0))
+    if dictionary > STRETCH:
+        likeness *= float(sample.far ** min(math.log2(dictionary / STRETCH) / math.log2(WHOLE / STRETCH), 1.0))
     size = int(packed * scale * likeness) + extra
     took = seconds * scale / gain + (sample.total + size) / _BYTES_A_SECOND + _START
     return Point(info.id, level, size, took + sample.entries * _FILE_SECONDS[info.id.partition(".")[0]])
@@ -275,8 +110,10 @@ def try_one(sample: Sample, info: FormatInfo, level: int, *, ppmd: bool = False)
 def with_reading_back(point: Point, sample: Sample) -> Point:
     """The same with the time for reading the archive back and comparing it with the files."""
     twice = _READ_BACK_TWICE if sample.total > KEPT_PLAIN else {}
-    speed = twice.get(point.fmt, _READ_BACK[point.fmt]) * (1 + (cores() - 1) * _OVERLAP)
-    return replace(point, seconds=point.seconds + sample.total / speed + sample.files * _READ_BACK_FILE)
+    speed = twice.get(point.fmt, _READ_BACK[point.fmt])
+    copied = sample.noise if point.fmt in _COPIES else 0.0
+    seconds = sample.total * ((1 - copied) / speed + copied / _READ_BACK["zip"]) / (1 + (cores() - 1) * _OVERLAP)
+    return replace(point, seconds=point.seconds + seconds + sample.files * _READ_BACK_FILE)
 
 
 def _try_zip(sample: Sample, level: int) -> tuple[int, float, int]:
@@ -297,11 +134,17 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, float, i
     if not level:
         return sample.bytes, 0.0, MIB
     how = LEVELS[level]
-    packed, seconds = 0, 0.0
-    groups: dict[Sort, list[bytes]] = {}
+    scale = sample.total / max(sample.bytes, 1)
+    kinds: Counter[str] = Counter()
     for stretch in sample.stretches:
-        groups.setdefault(stretch.sort, []).append(stretch.data)
-    for sort, datas in groups.items():
+        kinds[_ending(stretch)] += len(stretch.data)
+
+    def block(stretch: Stretch) -> tuple[Sort, str]:
+        ending = _ending(stretch)
+        return stretch.sort, ending if kinds[ending] * scale >= how.piece else ""
+
+    packed, seconds = 0, 0.0
+    for (sort, _), datas in _groups(sample.stretches, block).items():
         data = b"".join(datas)
         if sort == Sort.PACKED:
             packed += len(data)
@@ -321,9 +164,20 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, float, i
 
         packed += encoded(data)
         took = time.perf_counter() - begin
-        whole = sample.total * len(data) // sample.bytes
-        seconds += took * _drag(datas, took, min(how.dictionary, whole), encoded)
+        seconds += took * _drag(datas, took, min(how.dictionary, int(scale * len(data))), encoded)
     return packed, seconds, how.piece
+
+
+def _ending(stretch: Stretch) -> str:
+    return stretch.path.rpartition(".")[2].lower()
+
+
+def _groups(stretches: Iterable[Stretch], key: Callable[[Stretch], _Key]) -> dict[_Key, list[bytes]]:
+    """The data of stretches that go into the same pieces; what fills pieces of its own is tried by itself."""
+    groups: dict[_Key, list[bytes]] = {}
+    for stretch in stretches:
+        groups.setdefault(key(stretch), []).append(stretch.data)
+    return groups
 
 
 def _drag(datas: Sequence[bytes], took: float, behind: int, encoded: Callable[[bytes], int]) -> float:
@@ -350,15 +204,21 @@ def _try_tar(sample: Sample, packing: str, level: int) -> tuple[int, float, int]
     if not packing:
         return sample.bytes, 0.0, 0
     packer = PACKERS[packing](level)
-    data = b"".join(stretch.data for stretch in sample.stretches)
+    looks_far = packing == "xz" and level > 0
+
+    def piece(stretch: Stretch) -> str:
+        return stretch.path if looks_far and stretch.size >= packer.piece else ""
+
     packed, seconds = 0, 0.0
-    for at in range(0, len(data), packer.piece):
+    for datas in _groups(sample.stretches, piece).values():
+        data = b"".join(datas)
         begin = time.perf_counter()
-        packed += len(packer.pack(data[at : at + packer.piece]))
-        seconds += time.perf_counter() - begin
-    if packing == "xz" and level:
-        behind = min(packer.piece // 2, sample.total)
-        seconds *= _drag([s.data for s in sample.stretches], seconds, behind, lambda data: len(packer.pack(data)))
+        packed += sum(len(packer.pack(data[at : at + packer.piece])) for at in range(0, len(data), packer.piece))
+        took = time.perf_counter() - begin
+        if looks_far:
+            behind = min(packer.piece // 2, len(data) * sample.total // sample.bytes)
+            took *= _drag(datas, took, behind, lambda data: len(packer.pack(data)))
+        seconds += took
     return packed, seconds, packer.piece
 
 

@@ -23,7 +23,7 @@ from rundlet.core.files.types import noun_for
 from rundlet.core.formats.base import UNKNOWN
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.formats.tree import ROOT
-from rundlet.core.work.trial import Sample
+from rundlet.core.work.sample import Sample
 from rundlet.desktop.columns.several import SeveralPage
 from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.several import Several, SeveralDesk

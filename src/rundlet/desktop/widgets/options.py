@@ -52,6 +52,7 @@ class PackOptions(QWidget):
         self.hidden = QCheckBox("Hidden files")
         self.empty = QCheckBox("Empty folders")
         row = QHBoxLayout()
+        row.setSpacing(theme.sizes.wide)
         row.addWidget(self.hidden)
         row.addWidget(self.empty)
         row.addStretch(1)
