@@ -10,7 +10,12 @@ import threading
 from collections.abc import Iterator
 from pathlib import Path
 
+import hypothesis
 import pytest
+
+# No test is up to the clock, however slow the machine.
+hypothesis.settings.register_profile("untimed", deadline=None)
+hypothesis.settings.load_profile("untimed")
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 # Where the trash is, is settled once for the whole process.

@@ -63,7 +63,7 @@ def a_place_at_every_block(monkeypatch: pytest.MonkeyPatch) -> None:
 
 @pytest.mark.parametrize("writer", WRITERS)
 @given(seed=st.integers(0, 9), sizes=st.lists(st.sampled_from([0, 1, 5, 900, 99_999, 250_000]), max_size=5))
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 def test_any_block_is_a_place_to_go_on_from(writer: str, seed: int, sizes: list[int]) -> None:
     parts = pieces(seed, sizes)
     plain, data = b"".join(parts), WRITERS[writer](parts)
@@ -99,7 +99,7 @@ def survives(plain: bytes, data: bytes) -> None:
 
 @pytest.mark.parametrize("writer", WRITERS)
 @given(at=st.integers(0, 1 << 30), change=st.integers(0, 255), cut=st.booleans())
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 def test_damaged_anywhere(writer: str, at: int, change: int, cut: bool) -> None:
     plain, data = SAMPLES[writer]
     at %= len(data)

@@ -197,6 +197,10 @@ def test_work_steps_aside_while_the_window_is_busy(monkeypatch: pytest.MonkeyPat
     naps.clear()
     turns.step_aside()
     assert not naps
+    things, named = list(range(2500)), dict.fromkeys(range(2500))
+    turns.let_go(things)
+    turns.let_go(named)
+    assert not things and not named
 
 
 def test_of_very_many_rows_only_those_in_sight_are_asked(

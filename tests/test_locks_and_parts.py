@@ -400,9 +400,7 @@ def _build(place: Path, tree: object) -> None:
     depth=st.sampled_from([0, 0, 0, 40]),
     large=st.sampled_from([0, 0, 0, 70_000, 1_300_000]),
 )
-@settings(
-    deadline=None, max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow]
-)
+@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 def test_any_tree_comes_back(
     tmp_path: Path, tree: dict[str, object], fmt: str, level: int, lock: str, part: int, depth: int, large: int
 ) -> None:

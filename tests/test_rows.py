@@ -145,7 +145,7 @@ class Hands(RuleBasedStateMachine):
 
 def test_a_list_in_any_hands(qtbot: QtBot) -> None:
     make_app()
-    how = settings(max_examples=60, stateful_step_count=15, deadline=None, suppress_health_check=list(HealthCheck))
+    how = settings(max_examples=60, stateful_step_count=15, suppress_health_check=list(HealthCheck))
     run_state_machine_as_test(Hands, settings=how)
 
 

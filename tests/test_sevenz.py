@@ -664,7 +664,7 @@ def test_cut_anywhere() -> None:
 
 
 @given(at=st.integers(0, 100_000), change=st.integers(1, 255))
-@settings(deadline=None, max_examples=300)
+@settings(max_examples=300)
 def test_flipped_anywhere(at: int, change: int) -> None:
     data = bytearray(SAMPLE.build())
     data[at % len(data)] ^= change
@@ -672,7 +672,7 @@ def test_flipped_anywhere(at: int, change: int) -> None:
 
 
 @given(st.lists(st.tuples(st.integers(0, 10_000), st.integers(0, 255)), min_size=1, max_size=5), st.integers(0, 9))
-@settings(deadline=None, max_examples=700)
+@settings(max_examples=700)
 def test_a_header_of_anything(changes: list[tuple[int, int]], cut: int) -> None:
     header = bytearray(SAMPLE.header())
     for at, value in changes:

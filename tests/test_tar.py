@@ -456,7 +456,7 @@ def test_cut_anywhere(packing: str) -> None:
 @pytest.mark.parametrize("packing", SAMPLES)
 @example(at=225, change=225, more=1007)  # once left the columns of a catalog with different lengths
 @given(at=st.integers(0, 10_000), change=st.integers(1, 255), more=st.integers(0, 10_000))
-@settings(deadline=None, max_examples=120)
+@settings(max_examples=120)
 def test_flipped_anywhere(packing: str, at: int, change: int, more: int) -> None:
     data = bytearray(SAMPLES[packing])
     data[at % len(data)] ^= change

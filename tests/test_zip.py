@@ -64,7 +64,7 @@ def test_what_we_write_comes_back_the_same_on_any_number_of_cores(tmp_path: Path
     level=st.integers(1, 9),
     cuts=st.lists(st.integers(1, 1_000_000), max_size=4),
 )
-@settings(deadline=None, max_examples=60)
+@settings(max_examples=60)
 def test_pieces_make_one_ordinary_stream(data: bytes, repeat: int, level: int, cuts: list[int]) -> None:
     whole = data * repeat + b"."
     edges = [0, *sorted({cut % len(whole) for cut in cuts} - {0}), len(whole)]
@@ -275,7 +275,7 @@ def test_cut_anywhere_it_ends_in_our_own_error() -> None:
 
 
 @given(st.lists(st.tuples(st.integers(0, len(SAMPLE) - 1), st.integers(1, 255)), min_size=1, max_size=4))
-@settings(deadline=None, max_examples=800)
+@settings(max_examples=800)
 def test_flipped_anywhere_it_ends_in_our_own_error_or_right_data(flips: list[tuple[int, int]]) -> None:
     data = bytearray(SAMPLE)
     for at, change in flips:
@@ -284,7 +284,7 @@ def test_flipped_anywhere_it_ends_in_our_own_error_or_right_data(flips: list[tup
 
 
 @given(st.binary(max_size=400))
-@settings(deadline=None, max_examples=300)
+@settings(max_examples=300)
 def test_any_bytes_behind_a_zip_beginning(data: bytes) -> None:
     _survives(b"PK\x03\x04" + data)
     _survives(data + SAMPLE[-60:])

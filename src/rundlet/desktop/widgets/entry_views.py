@@ -68,6 +68,15 @@ def takes_key(view: EntryView | ThumbView | LongView, event: QKeyEvent) -> bool:
     return False
 
 
+def prepare(view: QAbstractItemView) -> None:
+    """Whole rows are chosen, several at once, and dragged; names are typed only when that was asked for."""
+    view.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+    view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+    view.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+    view.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+    view.setDragEnabled(True)
+
+
 def lay_out_columns(header: QHeaderView) -> None:
     """Give the columns of a list their widths: the names have what the others leave."""
     header.setStretchLastSection(False)
@@ -98,14 +107,10 @@ class EntryView(QTreeView):
         # A header asks for every row whether it is chosen, each time that it is painted; ours has no use for that.
         self.header().setSelectionModel(QItemSelectionModel(model, self))
         self.setItemDelegate(self._delegate)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setDragEnabled(True)
+        prepare(self)
         self.setUniformRowHeights(True)
         self.setSortingEnabled(True)
         self.setExpandsOnDoubleClick(False)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName("Files and folders")
         self.sortByColumn(0, Qt.SortOrder.AscendingOrder)
@@ -261,12 +266,8 @@ class ThumbView(QListView):
         self.setMovement(QListView.Movement.Static)
         self.setResizeMode(QListView.ResizeMode.Adjust)
         self.setUniformItemSizes(True)
-        self.setDragEnabled(True)
+        prepare(self)
         self.setAcceptDrops(False)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setAccessibleName("Files and folders as small pictures")
         self.doubleClicked.connect(self._enter)
         thumbs.arrived.connect(self._arrived)

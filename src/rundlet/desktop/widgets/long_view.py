@@ -14,6 +14,7 @@ from rundlet.desktop.widgets.entry_views import (
     Index,
     item_command,
     lay_out_columns,
+    prepare,
     takes_key,
 )
 
@@ -40,14 +41,10 @@ class LongView(QTableView):
         self.setModel(self.entries)
         self.setSelectionModel(beside.selectionModel())
         self.setItemDelegate(self._delegate)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setDragEnabled(True)
+        prepare(self)
         self.setShowGrid(False)
         self.setWordWrap(False)
         self.setTabKeyNavigation(False)
-        self.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setAccessibleName(beside.accessibleName())
         self._lay_out(beside)
