@@ -123,7 +123,7 @@ def _aes_entry(data: bytes, *, strength: int, version: int, password: bytes) -> 
     return Raw(b"e", data, method=99, packed=packed, flags=0x801, crc=crc, extra=extra)
 
 
-def _legacy_entry(data: bytes, password: bytes, *, by_time: bool) -> Raw:
+def _legacy_entry(data: bytes, password: bytes, *, by_time: bool = False, name: bytes = b"e") -> Raw:
     class Encrypting(LegacyCipher):
         def encrypt(self, plain: bytes) -> bytes:
             out = b""
@@ -137,7 +137,7 @@ def _legacy_entry(data: bytes, password: bytes, *, by_time: bool) -> Raw:
 
     check_byte = 0 if by_time else zlib.crc32(data) >> 24
     packed = Encrypting(password).encrypt(bytes(range(11)) + bytes([check_byte]) + data)
-    return Raw(b"e", data, packed=packed, flags=0x801, descriptor=b"PK\x07\x08" + bytes(12) if by_time else b"")
+    return Raw(name, data, packed=packed, flags=0x801, descriptor=b"PK\x07\x08" + bytes(12) if by_time else b"")
 
 
 LOCKED = [
@@ -145,6 +145,30 @@ LOCKED = [
     _legacy_entry(b"some data " * 30, b"pw", by_time=False),
     _legacy_entry(b"some data " * 30, b"pw", by_time=True),
 ]
+
+
+@given(sizes=st.lists(st.integers(0, 700), min_size=20, max_size=40), bad=st.integers(0, 19), seed=st.integers(0, 9))
+@settings(max_examples=25)
+def test_many_under_the_old_lock_are_undone_in_step(sizes: list[int], bad: int, seed: int) -> None:
+    """However many and however long they are; one that is damaged is the only one that is lost."""
+    sizes[bad] += 1
+    data = {f"{i:02}": np.random.default_rng(seed + i).bytes(size) for i, size in enumerate(sizes)}
+    entries = [_legacy_entry(content, b"pw", name=name.encode()) for name, content in data.items()]
+    packed = raw_zip([*entries, Raw(b"open", b"not locked")])
+    assert read_all(packed, "pw") == data | {"open": b"not locked"}
+    reader = open_source(MemorySource(packed, "x.zip"))
+    alone = reader.unlock_seconds(np.array([0])) * len(sizes) * 700 / max(sizes[0], 1)
+    assert reader.unlock_seconds(np.arange(len(sizes))) <= alone + 0.1
+    at = packed.index(entries[bad].packed) + len(entries[bad].packed) - 1
+    reader = open_source(MemorySource(packed[:at] + bytes([packed[at] ^ 1]) + packed[at + 1 :], "x.zip"))
+    reader.unlock("pw")
+    for unit in reader.units(np.arange(len(sizes))):
+        for row, chunks in unit.stream():
+            if row == bad:
+                with pytest.raises(RundletError):
+                    b"".join(chunks)
+            else:
+                assert b"".join(chunks) == data[f"{row:02}"]
 
 
 @pytest.mark.parametrize("entry", LOCKED)

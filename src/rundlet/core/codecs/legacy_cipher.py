@@ -2,10 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+import bisect
+from collections.abc import Generator, Iterable, Iterator, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rundlet.core.jobs.turns import step_aside
 
 HEADER_SIZE = 12
 BYTES_A_SECOND = 1_300_000  # on a usual machine: each byte depends on all before it, and is a round of Python
+TOGETHER = 24
+"""Streams from which on it is quicker to decrypt them in step than one after the other."""
+
 _MASK = 0xFFFFFFFF
 
 
@@ -19,6 +28,9 @@ def _table() -> tuple[int, ...]:
 
 
 _CRC = _table()
+_CRCS = np.array(_CRC, np.uint32)
+_ROUNDS = 256  # between two chances to stop
+_STEP_SECONDS, _BYTE_SECONDS = 17e-6, 22e-9  # where many streams go in step, a byte of each at a time
 
 
 class LegacyCipher:
@@ -32,6 +44,18 @@ class LegacyCipher:
             second = ((second + (first & 0xFF)) * 134775813 + 1) & _MASK
             third = _CRC[(third ^ second >> 24) & 0xFF] ^ third >> 8
         self._keys = first, second, third
+
+    @property
+    def keys(self) -> tuple[int, int, int]:
+        """As they are after what was decrypted so far."""
+        return self._keys
+
+    @classmethod
+    def with_keys(cls, first: int, second: int, third: int) -> LegacyCipher:
+        """A cipher in the midst of a stream."""
+        cipher = cls(b"")
+        cipher._keys = first, second, third
+        return cipher
 
     def decrypt(self, data: bytes) -> bytes:
         """Decrypt the next bytes."""
@@ -53,3 +77,68 @@ def decrypted(cipher: LegacyCipher, packed: Iterable[bytes], *, step: int = 16 *
     for data in packed:
         for begin in range(0, len(data), step):
             yield cipher.decrypt(data[begin : begin + step])
+
+
+def decrypt_together(ciphers: Sequence[LegacyCipher], datas: Sequence[bytes]) -> Generator[bytes, None, list[bytes]]:
+    """Decrypt many streams in step: each byte depends on those before it in its own stream alone.
+
+    Args:
+        ciphers: one for each stream, behind its header.
+        datas: the streams, the longest first.
+
+    Yields:
+        nothing (no bytes), now and then, so that the work can be stopped.
+
+    Returns:
+        the streams in the clear.
+    """
+    keys = np.array([cipher.keys for cipher in ciphers], np.uint32).T.copy()
+    out = [bytearray() for _ in datas]
+    done = 0
+    while len(datas) >= TOGETHER and done < len(datas[TOGETHER - 1]):
+        step_aside()
+        active = bisect.bisect_left(datas, -done, key=lambda data: -len(data))
+        # What is behind the end of a stream is decrypted as well, and cut off again.
+        pieces = [data[done : done + _ROUNDS].ljust(_ROUNDS, b"\0") for data in datas[:active]]
+        columns = np.frombuffer(b"".join(pieces), np.uint8).reshape(active, _ROUNDS).T.copy()
+        _round_by_round(keys[:, :active], columns)
+        for plain, row in zip(out, columns.T.copy(), strict=False):
+            plain += row.tobytes()
+        done += _ROUNDS
+        yield b""
+    for i, data in enumerate(datas):
+        if len(data) > done:  # too few to go on in step
+            cipher = LegacyCipher.with_keys(*keys[:, i].tolist())
+            for piece in decrypted(cipher, [data[done:]]):
+                out[i] += piece
+                yield b""
+    return [bytes(plain[: len(data)]) for plain, data in zip(out, datas, strict=True)]
+
+
+def seconds_together(sizes: Sequence[int]) -> float:
+    """How long :func:`decrypt_together` takes, about, for streams of so many bytes, the longest first."""
+    if len(sizes) < TOGETHER:
+        return sum(sizes) / BYTES_A_SECOND
+    in_step = sizes[TOGETHER - 1]
+    rest = sum(size - in_step for size in sizes[: TOGETHER - 1])
+    together = sum(min(size, in_step) for size in sizes)
+    return in_step * _STEP_SECONDS + together * _BYTE_SECONDS + rest / BYTES_A_SECOND
+
+
+def _round_by_round(keys: NDArray[np.uint32], columns: NDArray[np.uint8]) -> None:
+    """Decrypt in place.
+
+    Args:
+        keys: shape (3, streams); changed as well.
+        columns: shape (rounds, streams).
+    """
+    first, second, third = keys
+    low = np.uint8
+    for column in columns:
+        mix = third & 0xFFFF | 2
+        column ^= (mix * (mix ^ 1) >> 8).astype(low)
+        first[:] = _CRCS.take(first.astype(low) ^ column) ^ first >> 8
+        second += first & 0xFF
+        second *= 134775813
+        second += 1
+        third[:] = _CRCS.take((third ^ second >> 24).astype(low)) ^ third >> 8

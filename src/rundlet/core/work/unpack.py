@@ -222,7 +222,7 @@ class _Run:
                 if tally.until_look < 0:
                     self._look_at_space(tally)
                 tally.unsaid_bytes += size
-                if tally.unsaid_bytes >= _SAID_BYTES:
+                if tally.unsaid_bytes >= _SAID_BYTES or not size:  # nothing yet: a chance to stop
                     self._tell(tally)
             if mode:
                 os.fchmod(new.fd, mode & _PERMISSIONS)

@@ -12,7 +12,7 @@ from rundlet.core.codecs import deflate_codec, ppmd
 from rundlet.core.codecs.aes import CODE_SIZE, SALT_SIZES, VERIFIER_SIZE, ZipKeys
 from rundlet.core.codecs.base import TOO_LITTLE, WRONG_SUM, checked, expand
 from rundlet.core.codecs.checksums import crc32
-from rundlet.core.codecs.legacy_cipher import BYTES_A_SECOND, HEADER_SIZE, LegacyCipher, decrypted
+from rundlet.core.codecs.legacy_cipher import BYTES_A_SECOND, HEADER_SIZE, LegacyCipher, decrypted, seconds_together
 from rundlet.core.codecs.registry import DECODERS
 from rundlet.core.errors import (
     ChecksumMismatch,
@@ -25,6 +25,7 @@ from rundlet.core.errors import (
 )
 from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Unit
 from rundlet.core.formats.zip.directory import Directory, End, read_directory
+from rundlet.core.formats.zip.in_step import LegacyUnit, in_step
 from rundlet.core.formats.zip.records import Flag, LocalHeader, Method
 from rundlet.core.limits import SMALL, Limits
 from rundlet.core.streams.exact import chunks, read_exactly
@@ -90,6 +91,9 @@ class ZipReader(ArchiveReader):
         self.unlocked = True
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
+        rows, batches = in_step(rows, self.catalog.packed[rows], self._is_legacy(rows))
+        for together in batches:
+            yield LegacyUnit(self, together, int(self.catalog.packed[together].sum()))
         ordered = rows[np.argsort(self.directory.offset[rows], kind="stable")]
         packed = np.maximum(self.catalog.packed, 0)
         small = ((packed[ordered] <= SMALL) & (self.catalog.size[ordered] <= SMALL)).tolist()
@@ -107,9 +111,13 @@ class ZipReader(ArchiveReader):
         if batch:
             yield ZipUnit(self, batch, cost)
 
+    def _is_legacy(self, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+        return self.catalog.encrypted[rows] & (self.directory.method[rows] != _AES)
+
     def unlock_seconds(self, rows: NDArray[np.int64]) -> float:
-        legacy = self.catalog.encrypted[rows] & (self.directory.method[rows] != _AES)
-        return float(np.maximum(self.catalog.packed[rows], 0)[legacy].sum() / BYTES_A_SECOND)
+        others, batches = in_step(rows, self.catalog.packed[rows], self._is_legacy(rows))
+        alone = np.maximum(self.catalog.packed[others], 0)[self._is_legacy(others)].sum() / BYTES_A_SECOND
+        return float(alone + sum(seconds_together(self.catalog.packed[batch].tolist()) for batch in batches))
 
     def content(self, row: int, source: ByteSource) -> Iterable[bytes]:
         """The content of one entry in chunks, with its size and checksum compared at the end.
@@ -203,6 +211,29 @@ class ZipReader(ArchiveReader):
             yield counter.apply(data)
         if not hmac.compare_digest(code.digest()[:CODE_SIZE], read_exactly(self.source, end, CODE_SIZE)):
             raise ChecksumMismatch("Its content fails its authentication code.")
+
+    def legacy_stream(self, row: int) -> tuple[LegacyCipher, bytes]:
+        """The cipher of an entry and what it is to decrypt.
+
+        Raises:
+            RundletError: as :meth:`content` does.
+        """
+        data_at = self._data_start(row, self.source)
+        if not self._passwords:
+            raise PasswordNeeded("It is locked with a password.")
+        for password in self._passwords:
+            cipher = self._legacy(row, data_at, password)
+            if cipher is not None:
+                length = self.catalog.packed.item(row) - HEADER_SIZE
+                return cipher, read_exactly(self.source, data_at + HEADER_SIZE, length)
+        raise WrongPassword("The password does not open it.")
+
+    def decoded(self, row: int, packed: bytes) -> Iterator[bytes]:
+        """The content of an entry whose packed bytes were decrypted; checked as :meth:`content` does."""
+        size, method, crc = (
+            column.item(row) for column in (self.catalog.size, self.directory.method, self.catalog.crc)
+        )
+        return checked(_decoded(method, [packed], size, self._memory), size, None if crc == UNKNOWN else crc)
 
     def _legacy(self, row: int, data_at: int, password: bytes) -> LegacyCipher | None:
         """The cipher behind its header, or None when the header's last byte tells the password is wrong."""
