@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import zlib
+from collections import deque
 from pathlib import Path
 
 from benchmarks.measure import (
@@ -19,6 +20,7 @@ from benchmarks.measure import (
     scratch,
     small_files,
 )
+from rundlet.core.codecs.legacy_cipher import LegacyCipher, decrypt_together
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
@@ -36,6 +38,7 @@ def run() -> None:
             _small_rows(folder, ", in memory" if memory else "")
     with scratch(memory=True) as folder:
         _list_row(folder)
+    _lock_row()
 
 
 def _pack(target: Path, items: list[Path], level: int, workers: int | None = None) -> None:
@@ -121,6 +124,17 @@ def _small_rows(folder: Path, where: str) -> None:
     for name, work in works.items():
         copying, took = best_of_pair(bare_copy, work)
         row(f"{name} 20,000 small files{where}", "bare loop that copies them", copying / took, "0.67", f"{took:.2f} s")
+
+
+def _lock_row() -> None:
+    datas = [os.urandom(20_000) for _ in range(500)]
+    ciphers = [LegacyCipher(b"password")] * len(datas)
+    alone, together = best_of_pair(
+        lambda: [cipher.decrypt(data) for cipher, data in zip(ciphers, datas, strict=True)],
+        lambda: deque(decrypt_together(ciphers, datas), maxlen=0),
+        runs=1,
+    )
+    row("undo the old lock of 500 entries of 20 kB", "one after the other", alone / together, "", f"{together:.2f} s")
 
 
 _THEIRS = """
