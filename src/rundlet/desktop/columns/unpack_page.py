@@ -1,0 +1,173 @@
+"""How, when unpacking: the lock, folders, taken names, and what becomes of the archive."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QRadioButton,
+    QWidget,
+)
+
+from rundlet.core import text
+from rundlet.core.errors import RundletError
+from rundlet.core.formats.base import UNKNOWN
+from rundlet.core.formats.tree import ROOT
+from rundlet.desktop.models.archive import ArchiveListing
+from rundlet.desktop.state import Afterwards, UnpackDesk
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.widgets.basics import (
+    CLASH_WORDS,
+    SHOW_WORDS,
+    heading,
+    label,
+    page_layout,
+    radio_group,
+)
+from rundlet.desktop.widgets.gauge import Gauge
+from rundlet.desktop.workspace import Workspace
+
+_AFTER_WORDS = {
+    Afterwards.STAYS: "The archive stays where it is",
+    Afterwards.TRASH: "If all went well, to the trash",
+    Afterwards.INTO: "If all went well, into the folder too",
+}
+
+
+class LockField(QWidget):
+    """Asks in place for the password of a locked archive; gone when there is no need of one."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        column = page_layout(self, gap=theme.sizes.space)
+        column.addWidget(heading("Locked"))
+        row = QHBoxLayout()
+        self.edit = QLineEdit()
+        self.edit.setEchoMode(QLineEdit.EchoMode.Password)
+        self.edit.setPlaceholderText("Password")
+        self.edit.setAccessibleName("Password of the archive")
+        self.open = QPushButton("Unlock")
+        row.addWidget(self.edit, 1)
+        row.addWidget(self.open)
+        column.addLayout(row)
+        self.words = label("", "warn")
+        column.addWidget(self.words)
+        self.edit.returnPressed.connect(self._try)
+        self.open.clicked.connect(self._try)
+        workspace.unpack_changed.connect(self._show)
+        workspace.unlock_failed.connect(self._failed)
+
+    def _show(self) -> None:
+        self.setVisible(self._workspace.needs_password)
+        if not self._workspace.needs_password:
+            self.edit.clear()
+            self.words.clear()
+        self.words.setVisible(bool(self.words.text()))
+
+    def _try(self) -> None:
+        self.words.clear()
+        self._workspace.unlock(self.edit.text())
+
+    def _failed(self, error: RundletError) -> None:
+        self.words.setText(error.message)
+        self.words.setVisible(True)
+        self.edit.selectAll()
+        self.edit.setFocus()
+
+
+class UnpackPage(QWidget):
+    """What is taken out, with or without folders, and what becomes of names that are taken."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        column = page_layout(self)
+        self.statement = label("", "statement")
+        self.more = label("", "soft")
+        self.gauge = Gauge()
+        column.addWidget(self.statement)
+        column.addWidget(self.more)
+        column.addWidget(self.gauge)
+        self.lock = LockField(workspace)
+        column.addWidget(self.lock)
+        column.addWidget(heading("Folders"))
+        self.with_folders = QRadioButton("Keep the folders they sit in")
+        self.just_files = QRadioButton("Just the files, no folders")
+        self._folder_group = radio_group(self, [self.with_folders, self.just_files], column)
+        column.addWidget(heading("If a name is taken"))
+        self.clash = {rule: QRadioButton(words) for rule, words in CLASH_WORDS.items()}
+        self._clash_group = radio_group(self, list(self.clash.values()), column)
+        column.addWidget(heading("Afterwards"))
+        self.after = {after: QRadioButton(words) for after, words in _AFTER_WORDS.items()}
+        self._after_group = radio_group(self, list(self.after.values()), column)
+        self.show_files = QCheckBox(SHOW_WORDS)
+        column.addWidget(self.show_files)
+        column.addStretch(1)
+        self.show_files.clicked.connect(self._show_chosen)
+        self._after_group.buttonClicked.connect(self._after_chosen)
+        self._folder_group.buttonClicked.connect(self._folders_chosen)
+        self._clash_group.buttonClicked.connect(self._clash_chosen)
+        workspace.unpack_changed.connect(self._show)
+
+    def _show(self) -> None:
+        desk, choice = self._workspace.unpack, self._workspace.choice
+        (self.with_folders if desk.keep_folders else self.just_files).setChecked(True)
+        self.clash[desk.on_clash].setChecked(True)
+        self.after[desk.after].setChecked(True)
+        self.show_files.setChecked(desk.show)
+        for widget in self.after.values():
+            widget.setVisible(self._workspace.place.outer is None)  # else it is a copy, which goes by itself
+        listing = self._workspace.listing
+        self.gauge.setVisible(isinstance(listing, ArchiveListing))
+        if not isinstance(listing, ArchiveListing):
+            self.statement.setText("Locked, with its names")
+            self.more.setText("What is in it can be listed once the password is given.")
+            return
+        tree, folder = listing.tree, listing.folder
+        if choice.items:
+            self.statement.setText(text.plural(choice.items, "chosen entry", "chosen entries"))
+            self.more.setText(f"{text.plural(choice.files, 'file')}, {text.size(choice.size)} once unpacked")
+        else:
+            whole = f"Everything in “{text.shown(tree.name(folder))}”" if folder else "Everything"
+            self.statement.setText(whole)
+            self.more.setText(
+                f"{text.plural(int(tree.files[folder]), 'file')}, {text.size(int(tree.size[folder]))} once unpacked"
+            )
+        packed: int | None = int(tree.packed[folder])
+        if packed == UNKNOWN:  # entries share what they take; only all of them together have a size
+            opened = self._workspace.archive
+            packed = opened.reader.source.size if folder == ROOT and opened is not None else None
+        self.gauge.show_sizes(int(tree.size[folder]), packed, unpacking=True)
+
+    def _after_chosen(self) -> None:
+        chosen = next(after for after, button in self.after.items() if button.isChecked())
+
+        def change(desk: UnpackDesk) -> None:
+            desk.after = chosen
+
+        self._workspace.change_unpack(change)
+
+    def _show_chosen(self, on: bool) -> None:
+        def change(desk: UnpackDesk) -> None:
+            desk.show = on
+
+        self._workspace.change_unpack(change)
+
+    def _folders_chosen(self) -> None:
+        keep = self.with_folders.isChecked()
+
+        def change(desk: UnpackDesk) -> None:
+            desk.keep_folders = keep
+
+        self._workspace.change_unpack(change)
+
+    def _clash_chosen(self) -> None:
+        rule = next(rule for rule, button in self.clash.items() if button.isChecked())
+
+        def change(desk: UnpackDesk) -> None:
+            desk.on_clash = rule
+
+        self._workspace.change_unpack(change)
