@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
-from PySide6.QtGui import QDropEvent, QGuiApplication
+from PySide6.QtGui import QDrag, QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
@@ -37,6 +37,15 @@ def uris(mime: QMimeData) -> list[Path]:
     return [Path(QUrl(line).toLocalFile()) for line in lines if line]
 
 
+def taken_hold_of(window: Window) -> QDrag:
+    """A drag of the chosen rows."""
+    begun: list[QDrag] = []
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(QDrag, "exec", lambda drag, *_: begun.append(drag))
+        window.source.page.startDrag(window.source.model.supportedDragActions())
+    return begun[0]
+
+
 @pytest.mark.parametrize("fmt", ["zip", "7z", "tar.gz"])
 def test_entries_are_dragged_out_and_copied(window: Window, settle, stand, home: Path, fmt: str) -> None:
     """U2, P11: what is dropped elsewhere is unpacked there, as files with the bytes of the entries."""
@@ -46,8 +55,9 @@ def test_entries_are_dragged_out_and_copied(window: Window, settle, stand, home:
     click(window, "tree/in")
     click(window, "tree/plain.txt", CTRL)
     settle()
-    indexes = [index for index in window.source.view.selectionModel().selectedIndexes() if not index.column()]
-    mime = window.source.model.mimeData(indexes)
+    drag = taken_hold_of(window)
+    mime = drag.mimeData()
+    assert drag.source() is window.source.page and not drag.pixmap().isNull()
     assert mime.hasUrls()
     assert not window.workspace.lending._folders  # nothing is unpacked before it is asked for
     dragged = uris(mime)
@@ -102,7 +112,8 @@ def test_files_are_copied_moved_and_moved_back(window: Window, settle, stand, ho
     assert {k: v.content for k, v in snapshot(work).items()} == {k: v.content for k, v in before.items()}
     stand(work)
     click(window, "b.txt")
-    mime = window.source.model.mimeData([row(window, "b.txt")])
+    drag = taken_hold_of(window)
+    mime = drag.mimeData()
     at = window.source.mapFromGlobal(view.viewport().mapToGlobal(view.visualRect(row(window, "into")).center()))
 
     class Drop(QDropEvent):

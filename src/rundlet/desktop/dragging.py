@@ -5,7 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QMetaType, QMimeData, QUrl
+from PySide6.QtCore import QMetaType, QMimeData, QPoint, QRectF, QSize, Qt, QUrl
+from PySide6.QtGui import QDrag, QFontMetrics, QPainter, QPixmap
+from PySide6.QtWidgets import QWidget
+
+from rundlet.desktop.theme.theme import theme
 
 URIS = "text/uri-list"
 
@@ -46,3 +50,30 @@ def files_mime(paths: list[Path]) -> QMimeData:
 def local_files(data: QMimeData | None) -> list[Path]:
     """The files on this machine that a drag or the clipboard brings; a clipboard may have nothing at all."""
     return [Path(url.toLocalFile()) for url in data.urls() if url.isLocalFile()] if data is not None else []
+
+
+def drag_out(source: QWidget, mime: QMimeData, words: str, actions: Qt.DropAction) -> None:
+    """Have a person drag something, with a card beside the pointer that says what; until it is dropped or given up."""
+    drag = QDrag(source)
+    drag.setMimeData(mime)
+    drag.setPixmap(_card(words))
+    drag.setHotSpot(QPoint(-theme.sizes.gap, -theme.sizes.gap))
+    drag.exec(actions, Qt.DropAction.CopyAction)
+
+
+def _card(words: str) -> QPixmap:
+    s = theme.sizes
+    font = theme.font(s.body)
+    size = QSize(QFontMetrics(font).horizontalAdvance(words) + 2 * s.gap, s.row)
+    card = QPixmap(size)
+    card.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(card)
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(theme.color("oak"))
+    painter.setBrush(theme.color("oak_wash"))
+    painter.drawRoundedRect(QRectF(card.rect()).adjusted(0.5, 0.5, -0.5, -0.5), s.corner, s.corner)
+    painter.setPen(theme.color("ink"))
+    painter.setFont(font)
+    painter.drawText(card.rect(), Qt.AlignmentFlag.AlignCenter, words)
+    painter.end()
+    return card

@@ -21,7 +21,7 @@ from rundlet.core.files.types import looks_like_a_program
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.desktop.columns.source import FromColumn
-from rundlet.desktop.dragging import EntriesMime, files_mime, local_files
+from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program
 from rundlet.desktop.jobs import Jobs, RunningJob
 from rundlet.desktop.lending import Copy, lend, lend_one
@@ -83,8 +83,8 @@ class Shelf(QObject):
             view.addActions(list(self.actions.values()))
             view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
             view.customContextMenuRequested.connect(self._offer)
+            view.drag_wanted.connect(self._drag)
         self._moving: list[Path] = []  # cut, and still to be pasted
-        source.model.carry = self.carry
         source.moved_onto.connect(self.put_into)
         workspace.lending.changed.connect(self._copy_changed)
         source.model.renamed.connect(self._renamed)
@@ -229,7 +229,15 @@ class Shelf(QObject):
         if chosen:
             self._keep(copy, Path(chosen))
 
-    def carry(self, nodes: list[int]) -> QMimeData:
+    def _drag(self, actions: Qt.DropAction) -> None:
+        nodes, listing = self._source.view.chosen_nodes(), self._workspace.listing
+        if nodes and listing is not None:
+            thing = "item" if isinstance(listing, DiskListing) else "entry"
+            one = text.shown(listing.record(nodes[0]).name)
+            words = one if len(nodes) == 1 else text.plural(len(nodes), thing)
+            drag_out(self._source.page, self._carried(nodes), words, actions)
+
+    def _carried(self, nodes: list[int]) -> QMimeData:
         """What is dragged with rows: files as they are, entries as copies that are made when they are dropped."""
         listing, opened = self._workspace.listing, self._workspace.archive
         if isinstance(listing, DiskListing):

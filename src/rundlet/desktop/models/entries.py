@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Any
 
-from PySide6.QtCore import QDateTime, QLocale, QMimeData, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
+from PySide6.QtCore import QDateTime, QLocale, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QStandardItem, QStandardItemModel
 
 from rundlet.core import text
 from rundlet.core.files.types import Sort
 from rundlet.core.formats.base import NO_TIME, UNKNOWN
-from rundlet.desktop.dragging import URIS
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.listing import COLUMNS, TOP, Listing, Record
 
@@ -32,7 +31,6 @@ class EntryModel(QStandardItemModel):
         columns: which of :data:`COLUMNS` to show.
 
     Attributes:
-        carry: what is dragged with rows; None where nothing can be dragged.
         beside: runs a work that takes long beside the interface, and then calls back; at once where nothing else is set.
 
     Signals:
@@ -54,8 +52,6 @@ class EntryModel(QStandardItemModel):
         self._items = 0
         self._long = False
         self._share_heading = _HEADINGS["share"]
-        self.carry: Callable[[list[int]], QMimeData] | None = None
-        self._carried: QMimeData | None = None
         self.beside: Callable[[Callable[[], None], Callable[[], None]], None] = _at_once
         self.setColumnCount(len(self._columns))
 
@@ -184,14 +180,6 @@ class EntryModel(QStandardItemModel):
     def nodes_between(self, parent: Index, first: int, last: int) -> Iterable[int]:
         """The nodes of a run of rows."""
         return self._listing.children(self.node(parent))[first : last + 1] if self._listing is not None else ()
-
-    def mimeTypes(self) -> list[str]:
-        return [URIS]
-
-    def mimeData(self, indexes: Sequence[QModelIndex]) -> QMimeData:
-        nodes = list(dict.fromkeys(self.node(index) for index in indexes))
-        self._carried = self.carry(nodes) if self.carry is not None else QMimeData()
-        return self._carried
 
     def supportedDragActions(self) -> Qt.DropAction:
         on_disk = isinstance(self._listing, DiskListing)

@@ -94,10 +94,12 @@ class EntryView(QTreeView):
     Signals:
         entered: with the node that is to be gone into.
         look_wanted: the current row is to be shown, or no longer.
+        drag_wanted: the chosen rows are taken hold of; with what may be done with them.
     """
 
     entered = Signal(int)
     look_wanted = Signal()
+    drag_wanted = Signal(object)
 
     def __init__(self, model: EntryModel) -> None:
         super().__init__()
@@ -132,6 +134,9 @@ class EntryView(QTreeView):
     def in_tick(self, index: Index, at: QPoint) -> bool:
         """Whether a point is in the tick box of a row."""
         return index.column() == 0 and self._delegate.is_in_tick(self.visualRect(index), at)
+
+    def startDrag(self, actions: Qt.DropAction) -> None:
+        self.drag_wanted.emit(actions)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if not takes_key(self, event):
@@ -254,6 +259,7 @@ class ThumbView(QListView):
 
     entered = Signal(int)
     look_wanted = Signal()
+    drag_wanted = Signal(object)
 
     def __init__(self, beside: EntryView, thumbs: Thumbs) -> None:
         super().__init__()
@@ -282,6 +288,9 @@ class ThumbView(QListView):
         return (
             self._delegate.tick_rect(self.visualRect(index)).adjusted(-s.space, -s.space, s.space, s.space).contains(at)
         )
+
+    def startDrag(self, actions: Qt.DropAction) -> None:
+        self.drag_wanted.emit(actions)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if not takes_key(self, event):

@@ -28,11 +28,12 @@ class LongView(QTableView):
     row can be opened in its place, works out where those in sight are.
 
     Signals:
-        entered, look_wanted: as in :class:`EntryView`.
+        entered, look_wanted, drag_wanted: as in :class:`EntryView`.
     """
 
     entered = Signal(int)
     look_wanted = Signal()
+    drag_wanted = Signal(object)
 
     def __init__(self, beside: EntryView) -> None:
         super().__init__()
@@ -76,6 +77,9 @@ class LongView(QTableView):
     def in_tick(self, index: Index, at: QPoint) -> bool:
         """Whether a point is in the tick box of a row."""
         return index.column() == 0 and self._delegate.is_in_tick(self.visualRect(index), at)
+
+    def startDrag(self, actions: Qt.DropAction) -> None:
+        self.drag_wanted.emit(actions)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if not takes_key(self, event):

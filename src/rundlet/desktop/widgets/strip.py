@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QMimeData, QPoint, Qt, Signal
-from PySide6.QtGui import QDrag, QMouseEvent
+from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFrame,
@@ -19,7 +19,7 @@ from PySide6.QtWidgets import (
 
 from rundlet.core import text
 from rundlet.core.jobs.job import Progress
-from rundlet.desktop.dragging import files_mime
+from rundlet.desktop.dragging import drag_out, files_mime
 from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import label, restyle
@@ -112,10 +112,8 @@ class DragHandle(QToolButton):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         far = (event.position().toPoint() - self._pressed).manhattanLength() >= QApplication.startDragDistance()
         if event.buttons() & Qt.MouseButton.LeftButton and far and self.files:
-            drag = QDrag(self)
-            drag.setMimeData(self.mime())
-            drag.setPixmap(self.icon().pixmap(self.iconSize()))
-            drag.exec(Qt.DropAction.CopyAction)
+            words = self.files[0].name if len(self.files) == 1 else text.plural(len(self.files), "file")
+            drag_out(self, self.mime(), text.shown(words), Qt.DropAction.CopyAction)
 
 
 class Strip(QFrame):
