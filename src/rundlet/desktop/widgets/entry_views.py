@@ -33,6 +33,7 @@ if TYPE_CHECKING:
 Index = QModelIndex | QPersistentModelIndex
 _Flag = QItemSelectionModel.SelectionFlag
 _ORDER_WORDS = {"name": "name", "kind": "kind", "size": "size", "share": "share", "changed": "time of change"}
+_CARDS_AT_ONCE = 20_000
 MOST_SEARCHED = 20_000  # rows; to look through more for what is typed would keep the view busy for too long
 _PLAIN = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
 
@@ -272,6 +273,8 @@ class ThumbView(QListView):
         self.setMovement(QListView.Movement.Static)
         self.setResizeMode(QListView.ResizeMode.Adjust)
         self.setUniformItemSizes(True)
+        self.setLayoutMode(QListView.LayoutMode.Batched)  # a million cards at once would take half a second
+        self.setBatchSize(_CARDS_AT_ONCE)
         prepare(self)
         self.setAcceptDrops(False)
         self.setAccessibleName("Files and folders as small pictures")
