@@ -78,6 +78,7 @@ class Looking(Measured):
     def watch(self):
         self.begun = True
         self.steps = [self.go_in, *[self.scroll] * 20, self.by_size, self.source.view.selectAll, *[self.scroll] * 20]
+        self.steps += [self.source.view.clearSelection, *[self.find] * 40]
         self.workspace.listed.connect(lambda _: QTimer.singleShot(300, self.step))
     def step(self):
         if not self.steps:
@@ -92,6 +93,8 @@ class Looking(Measured):
     def scroll(self):
         bar = self.source.page.verticalScrollBar()
         bar.setValue((bar.value() + bar.maximum() // 7 + 200) % bar.maximum())
+    def find(self):
+        self.finder.setText("0077*1.txt"[: 10 - len(self.steps) // 4])
     def by_size(self):
         self.source.page.sortByColumn(2, Qt.SortOrder.DescendingOrder)
 app.Window = Looking
@@ -157,7 +160,9 @@ def run() -> None:
         _answers("choosing and packing one file of 5 GB", large)
     with scratch() as folder:
         archive = million_entries(folder, "many/entry {1:07d}.txt")
-        _answers("opening, going through, sorting and choosing 1,000,000 entries in one folder", archive, _LOOKING)
+        _answers(
+            "opening, going through, sorting, choosing and finding 1,000,000 entries in one folder", archive, _LOOKING
+        )
 
 
 def _start(code: str) -> None:

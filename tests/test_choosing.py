@@ -15,12 +15,13 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
 
-from rundlet.core.files.find import Wanted
+from rundlet.core.files.find import Wanted, rows_named
 from rundlet.core.files.types import Sort
 from rundlet.core.formats.base import UNKNOWN
-from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.detect import open_archive, open_source
 from rundlet.core.formats.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.jobs import turns
+from rundlet.core.streams.sources import MemorySource
 from rundlet.desktop.models.archive import ArchiveListing, sorts_of
 from rundlet.desktop.models.listing import COLUMNS, TOP
 from rundlet.desktop.widgets.long_view import LongView
@@ -245,7 +246,9 @@ def test_of_very_many_rows_only_those_in_sight_are_asked(
     assert window.source.preview.isVisible()
     widths = [[list_.columnWidth(c) for c in range(1, 5)] for list_ in (view, window.source.view)]
     assert widths[0] == widths[1]
+    window.finder.setText("*10?")
     window.finder.setText("*10?9*")
+    settle()
     assert window.source.page is window.source.view
     found = sum(fnmatch(f"entry {number:05}.txt", "*10?9*") for number in range(count))
     assert model.rowCount() == found
@@ -312,6 +315,27 @@ def test_the_others_in_an_archive(window: Window, settle, stand, home: Path) -> 
     assert window.workspace.choice.items == 3
     landed = {step.target[-1] for step in window.workspace.plan.steps}
     assert landed == {"empty", "empty folder", "plain.txt"}
+
+
+STEPS = st.text("aAbB.77 ü", min_size=1, max_size=9)
+WORDS = st.sampled_from(["a", "b", "ab", "77", "7*", "*a", "?b*", "a*.b", "ü", "*ü?", "a/b", ".", "[7*"])
+
+
+@given(
+    paths=st.lists(st.lists(STEPS, min_size=1, max_size=3).map("/".join), min_size=1, max_size=12),
+    ends=st.lists(st.sampled_from(["", "", "/", "/.", "//"]), min_size=12, max_size=12),
+    begin=st.sampled_from(["", "", "/", "./"]),
+    words=st.lists(WORDS, max_size=3),
+)
+def test_names_are_found_in_columns_as_one_by_one(
+    paths: list[str], ends: list[str], begin: str, words: list[str]
+) -> None:
+    """L3: many names are looked through by their bytes, with the same outcome."""
+    raw = [f"{begin}{path}{end}".encode() for path, end in zip(paths, ends, strict=False)]
+    tree = ArchiveTree(open_source(MemorySource(raw_zip([Raw(name) for name in raw]), "x.zip")).catalog)
+    wanted = Wanted.of(" ".join(words))
+    found = rows_named(tree.catalog.names, wanted, lambda row: tree.name(row + 1))
+    assert found.tolist() == [wanted.fits(tree.name(row + 1)) for row in range(len(raw))]
 
 
 @given(st.text("aAbB. ", max_size=12), st.lists(st.sampled_from(["a", "b", "*a", "?b*", "a*.b", "B"]), max_size=3))

@@ -904,8 +904,9 @@ def test_the_log_shows_how_much_was_gained(window: Window, settle, stand, home: 
     assert log is not None
     picture = log.view.viewport().grab().toImage()
     verbs = {}
+    heads = [log.model.headerData(column, Qt.Orientation.Horizontal) for column in range(log.model.columnCount())]
     for number, record in enumerate(log.model.records):
-        cell = log.view.visualRect(log.model.index(number, 2))
+        cell = log.view.visualRect(log.model.index(number, heads.index("Size")))
         # wine fills the beginning of the cask, oak wash the rest of it
         colours = {picture.pixelColor(cell.left() + x, cell.center().y()).name().upper() for x in range(2, 36)}
         verbs[record.verb] = theme.palette.oak_wash in colours and theme.palette.wine in colours

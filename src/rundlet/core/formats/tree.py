@@ -64,7 +64,7 @@ class ArchiveTree:
             paths.setdefault(row, name)
         parents = np.zeros(self._first_implied, np.int64)
         extra: list[int] = []
-        ends = _head_ends(names)
+        ends = head_ends(names)
         new = np.flatnonzero(_head_changes(names, ends))
         heads = [names.blob[a:b] for a, b in zip(names.starts[new].tolist(), ends[new].tolist(), strict=True)]
         found = [self._folder(head, folders, extra) for head in heads]
@@ -259,7 +259,7 @@ def _odd_names(names: NameTable) -> Iterator[tuple[int, bytes]]:
         yield row, _tidy(names.raw(row))
 
 
-def _head_ends(names: NameTable) -> NDArray[np.int64]:
+def head_ends(names: NameTable) -> NDArray[np.int64]:
     """Where the folder part of each path ends: at its last slash, or at its begin when it has none."""
     slashes = np.flatnonzero(np.frombuffer(names.blob, np.uint8) == _SLASH)
     last = np.searchsorted(slashes, names.starts[1:]) - 1

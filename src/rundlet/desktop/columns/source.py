@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
 from rundlet.core import text
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.files.types import Sort
+from rundlet.core.formats.tree import NATURAL_AT_MOST
 from rundlet.core.jobs.turns import first
 from rundlet.desktop.background import Latest
 from rundlet.desktop.columns.summaries import summary_of
@@ -100,7 +101,7 @@ class FromColumn(Column):
         self._map_timer.setSingleShot(True)
         self._map_timer.setInterval(_MAP_AFTER_MS)
         self._map_timer.timeout.connect(self._map_now)
-        self._order_task = Latest(workspace.background)
+        self._order_task, self._narrow_task = Latest(workspace.background), Latest(workspace.background)
         self._last: tuple[int, ...] = ()
         self._changed = QElapsedTimer()
         self._unseen: list[int] = []
@@ -286,6 +287,7 @@ class FromColumn(Column):
     def _show(self, listing: Listing) -> None:
         before, scrolled = self.model.listing, self.rows.verticalScrollBar().value()
         again = isinstance(before, DiskListing) and isinstance(listing, DiskListing) and before.folder == listing.folder
+        self._narrow_task.drop()
         if not again:
             self._find = ""
             self._types.choose(None)
@@ -328,12 +330,23 @@ class FromColumn(Column):
         self._narrow()
 
     def _narrow(self) -> None:
-        """Show only what fits. What is chosen stays chosen, in sight or not."""
+        """Show only what fits; among very many that is found beside the interface, while one goes on typing."""
+        listing, wanted = self.model.listing, (self._find, self._types.chosen)
+        self._narrow_task.drop()
+        if isinstance(listing, ArchiveListing) and len(listing.tree) > NATURAL_AT_MOST:
+            self._narrow_task.run(
+                lambda _: listing.narrow_ahead(*wanted), done=lambda _: self._show_narrowed(), failed=self.tell
+            )
+        else:
+            self._show_narrowed()
+
+    def _show_narrowed(self) -> None:
+        """What is chosen stays chosen, in sight or not."""
         chosen = list(self._workspace.choice.nodes)
         self.model.narrow(self._find, self._types.chosen)
         narrowed = bool(self._find or self._types.chosen)
         listing = self.model.listing
-        if isinstance(listing, ArchiveListing) and narrowed:
+        if isinstance(listing, ArchiveListing) and narrowed and not self.model.is_long:
             if listing.found <= _EXPAND_AT_MOST:
                 self.view.expandAll()
             else:

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.files.find import Wanted
+from rundlet.core.files.find import Wanted, rows_named
 from rundlet.core.files.types import Sort, sort_of, word_for
 from rundlet.core.formats.base import Kind
 from rundlet.core.formats.tree import NATURAL_AT_MOST, ArchiveTree
 from rundlet.desktop.models.listing import TOP, Record
 
 _LONGEST_ENDING = 16
+
+Narrowed = tuple[NDArray[np.bool_] | None, NDArray[np.bool_] | None]
 
 
 class ArchiveListing:
@@ -33,6 +34,7 @@ class ArchiveListing:
         self._found: NDArray[np.bool_] | None = None
         self._sorted: dict[int, list[int]] = {}
         self._largest: dict[int, int] = {}
+        self._ahead: tuple[tuple[str, Sort | None], Narrowed] | None = None
         self._counts: dict[Sort, int] | None = None
         self._orders: dict[tuple[int, str, bool], NDArray[np.int64]] = {}
 
@@ -125,24 +127,34 @@ class ArchiveListing:
     def order_ahead(self, key: str, *, descending: bool) -> None:
         self._in_order(self.folder, key, descending=descending)
 
+    def narrow_ahead(self, text: str, sort: Sort | None) -> None:
+        self._ahead = (text, sort), self._narrowed(text, sort)
+
     def narrow(self, text: str, sort: Sort | None) -> None:
+        ahead, self._ahead = self._ahead, None
+        if ahead is None or ahead[0] != (text, sort):
+            self.narrow_ahead(text, sort)
+            ahead, self._ahead = self._ahead, None
         self._sorted.clear()
-        self._keep = self._found = None
+        self._found, self._keep = ahead[1] if ahead is not None else (None, None)
+
+    def _narrowed(self, text: str, sort: Sort | None) -> Narrowed:
+        """The nodes that fit, and these with the folders they sit in; None for both where all do."""
         if not text and sort is None:
-            return
+            return None, None
         tree = self.tree
         wanted = Wanted.of(text)
         keep = named(tree, wanted) if wanted else np.ones(len(tree), np.bool_)
         if sort is not None:
             keep &= self.sorts == list(Sort).index(sort)
         keep[0] = False
-        self._found = keep.copy()
+        found = keep.copy()
         above = np.flatnonzero(keep)
         while len(above):
             above = np.unique(tree.parent[above])
             above = above[above > 0]
             keep[above] = True
-        self._keep = keep
+        return found, keep
 
     def counts(self) -> dict[Sort, int]:
         if self._counts is None:
@@ -193,14 +205,7 @@ def named(tree: ArchiveTree, wanted: Wanted) -> NDArray[np.bool_]:
     """Which nodes have a wanted name."""
     keep = np.zeros(len(tree), np.bool_)
     count = len(tree.catalog)
-    candidates: Iterable[int] = range(1, count + 1)
-    literal = wanted.literal
-    if literal and literal.isascii():  # one search through all names finds the few that are worth a closer look
-        names = tree.catalog.names
-        marked = np.zeros(len(names.blob), np.bool_)
-        marked[[match.start() for match in re.finditer(re.escape(literal.encode()), names.blob.lower())]] = True
-        candidates = [row + 1 for row in names.rows_with(marked)]
-    for node in (*candidates, *range(count + 1, len(tree))):
-        if wanted.fits(tree.name(node)):
-            keep[node] = True
+    keep[1 : count + 1] = rows_named(tree.catalog.names, wanted, lambda row: tree.name(row + 1))
+    for node in range(count + 1, len(tree)):  # folders that no entry stands for
+        keep[node] = wanted.fits(tree.name(node))
     return keep

@@ -148,6 +148,9 @@ class DiskListing:
             self._wanted, self._sort = wanted, sort
             self._arrange()
 
+    def narrow_ahead(self, text: str, sort: Sort | None) -> None:
+        """One folder is looked through at once."""
+
     def counts(self) -> dict[Sort, int]:
         return self._counts
 

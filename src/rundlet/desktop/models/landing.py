@@ -128,6 +128,9 @@ class LandingListing:
     def narrow(self, text: str, sort: Sort | None) -> None:
         """The landing tree is always whole."""
 
+    def narrow_ahead(self, text: str, sort: Sort | None) -> None:
+        """The landing tree is always whole."""
+
     def counts(self) -> dict[Sort, int]:
         return {}
 

@@ -69,6 +69,9 @@ class Listing(Protocol):
     def narrow(self, text: str, sort: Sort | None) -> None:
         """Show only rows that fit ``text`` (see :class:`Wanted`) and this type, with the folders they sit in."""
 
+    def narrow_ahead(self, text: str, sort: Sort | None) -> None:
+        """Find out beside the interface what will fit."""
+
     def counts(self) -> dict[Sort, int]:
         """How many rows of each type there are."""
 
