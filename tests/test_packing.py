@@ -240,7 +240,7 @@ def test_a_disk_that_keeps_only_small_files_is_said_before(
     window: Window, settle, stand, home: Path, monkeypatch
 ) -> None:
     files_in(home / "work", "a.txt")
-    monkeypatch.setattr("rundlet.desktop.columns.target.disk_rules", lambda _: DiskRules(largest=2_000))
+    monkeypatch.setattr("rundlet.desktop.columns.pack_target.disk_rules", lambda _: DiskRules(largest=2_000))
     stand(home / "work")
     click(window, "a.txt")
     settle()

@@ -23,6 +23,7 @@ from rundlet.core.files.types import Sort
 from rundlet.core.formats.tree import NATURAL_AT_MOST
 from rundlet.core.jobs.turns import first
 from rundlet.desktop.background import Latest
+from rundlet.desktop.columns.looking import Looking
 from rundlet.desktop.columns.summaries import summary_of
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.file_manager import type_words
@@ -31,7 +32,7 @@ from rundlet.desktop.models.areas import areas_of
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.models.listing import COLUMNS, TOP, Listing
-from rundlet.desktop.peeking import Peeker, Seen, Thumbs, spot_of
+from rundlet.desktop.peeking import Peeker, Thumbs
 from rundlet.desktop.state import Choice
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import Column, label, restyle
@@ -41,7 +42,6 @@ from rundlet.desktop.widgets.long_view import LongView
 from rundlet.desktop.widgets.message import MessagePage
 from rundlet.desktop.widgets.notice import Notice
 from rundlet.desktop.widgets.offers import Offers
-from rundlet.desktop.widgets.preview import Preview
 from rundlet.desktop.widgets.space_map import SpaceMap
 from rundlet.desktop.workspace import Workspace
 
@@ -67,7 +67,6 @@ class FromColumn(Column):
     def __init__(self, workspace: Workspace, peeker: Peeker, thumbs: Thumbs) -> None:
         super().__init__("From")
         self._workspace = workspace
-        self._peeker = peeker
         self.setAcceptDrops(True)
         self.summary = label("", "soft", wrap=False)
         self.head.addWidget(self.summary)
@@ -86,8 +85,8 @@ class FromColumn(Column):
         self.message, self.message_back = self._message_page.message, self._message_page.back
         for page in (self.view, self.long, self.thumbs, self.map, self._message_page):
             self._pages.addWidget(page)
-        self.preview = Preview()
-        self.preview.setVisible(False)
+        self.looking = Looking(workspace, peeker, self.view, self.ways["look"])
+        self.preview = self.looking.preview
         self.halves = QSplitter(Qt.Orientation.Vertical)
         self.halves.addWidget(self._pages)
         self.halves.addWidget(self.preview)
@@ -131,7 +130,6 @@ class FromColumn(Column):
             self.head.addWidget(button)
             ways[way] = button
         ways["list"].setChecked(True)
-        ways["look"].clicked.connect(self.set_looking)
         return ways
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -165,11 +163,8 @@ class FromColumn(Column):
         self._workspace.row_changed.connect(self._map_later)
         for view in self.lists:
             view.entered.connect(self._enter)
-            view.look_wanted.connect(self._toggle_look)
+            view.look_wanted.connect(self.looking.toggle)
         self.map.entered.connect(self._enter_from_map)
-        self.preview.closed.connect(self._toggle_look)
-        self._peeker.looked.connect(self._show_seen)
-        self.view.selectionModel().currentChanged.connect(self._look)
         self.view.selectionModel().selectionChanged.connect(self._selection_changed)
         self._types.changed.connect(self._narrow)
         self.offers.again.clicked.connect(self._choose_again)
@@ -250,37 +245,9 @@ class FromColumn(Column):
             self.view.choose_nodes([node])
             self._map_now()
 
-    def _toggle_look(self) -> None:
-        self.set_looking(not self.preview.isVisible())
-
     def set_looking(self, on: bool) -> None:
         """Show the current file beside the list, or no longer."""
-        self.ways["look"].setChecked(on)
-        self.preview.setVisible(on)
-        if on:
-            self._look()
-        else:
-            self._peeker.drop()
-
-    def _look(self, *_: object) -> None:
-        """Look at the current row, if anything is to be looked at."""
-        if not self.preview.isVisible():
-            return
-        index = self.view.currentIndex()
-        node = self.model.node(index) if index.isValid() else 0
-        spot = spot_of(self._workspace.listing, node)
-        if spot is not None:
-            self._peeker.look(spot)
-        elif node and self._workspace.listing is not None:
-            record = self._workspace.listing.record(node)
-            self._peeker.drop()
-            self.preview.show_words("Go in to see what is in it.", text.shown(record.name))
-        else:
-            self._peeker.drop()
-            self.preview.show_words("Choose a file to see what is in it.")
-
-    def _show_seen(self, seen: Seen) -> None:
-        self.preview.show_seen(seen)
+        self.looking.set_on(on)
 
     # Showing
 
