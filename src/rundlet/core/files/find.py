@@ -74,9 +74,9 @@ def rows_named(names: NameTable, wanted: Wanted, name_of: Callable[[int], str]) 
     odd[names.rows_with(octets >= _ASCII_END)] = True
     fitting = ~odd
     for part in (*wanted.parts, wanted.literal):
-        fitting &= _have(octets, part.encode(), begins, ends)
+        fitting &= _have(octets, part.encode("utf-8", "surrogatepass"), begins, ends)
     for pattern in wanted.patterns:
-        plain = re.compile(pattern.pattern.encode())
+        plain = re.compile(pattern.pattern.encode("utf-8", "surrogatepass"))
         rows = np.flatnonzero(fitting)
         for first in range(0, len(rows), _AT_ONCE):
             step_aside()
