@@ -235,6 +235,9 @@ def test_of_very_many_rows_only_those_in_sight_are_asked(
     assert window.workspace.choice.items == 1
     click(window, "entry 00014.txt", tick=True)
     assert window.workspace.choice.items == 2
+    for others in (count - 2, 2):
+        window.source.view.choose_others()
+        assert window.workspace.choice.items == others
     QTest.keyClick(view, Qt.Key.Key_Home, SHIFT)  # the run from the row that was ticked to the first one
     assert view.currentIndex().row() == 0 and window.workspace.choice.items == 3
     click(window, "entry 00007.txt")
@@ -310,7 +313,7 @@ def test_the_others_in_an_archive(window: Window, settle, stand, home: Path) -> 
     settle()
     for name in ("tree/in", "tree/link"):
         click(window, name, CTRL)
-    window.source.choose_others()
+    window.source.view.choose_others()
     settle()
     assert window.workspace.choice.items == 3
     landed = {step.target[-1] for step in window.workspace.plan.steps}

@@ -61,7 +61,7 @@ class Shelf(QObject):
         self._jobs = jobs
         handlers: dict[str, Callable[[], object]] = {
             "all": source.view.selectAll,
-            "others": source.choose_others,
+            "others": source.view.choose_others,
             "open": self._open,
             "new_folder": self._new_folder,
             "rename": self._rename,

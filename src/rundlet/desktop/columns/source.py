@@ -328,12 +328,6 @@ class FromColumn(Column):
         self.view.choose_nodes(node for node, row in zip(nodes, rows, strict=True) if row >= 0)
         self._selection_changed()
 
-    def choose_others(self) -> None:
-        """Choose the rows of the place that are not chosen, and let go of those that are."""
-        if self.model.listing is not None:
-            chosen = set(self.view.chosen_nodes())
-            self.view.choose_nodes(n for n in self.model.listing.children(TOP) if n not in chosen)
-
     def _forget_unseen(self) -> None:
         self._unseen = []
         self._selection_changed()

@@ -218,10 +218,18 @@ class EntryView(QTreeView):
         else:
             super().selectAll()
 
-    def _choose_all_at_top(self) -> None:
+    def choose_others(self) -> None:
+        """The rows at the top that are not chosen, instead of all that are."""
+        if self.entries.is_flat:
+            self._choose_all_at_top(_Flag.Toggle)
+        elif self.entries.listing is not None:
+            chosen = set(self.chosen_nodes())
+            self.choose_nodes(node for node in self.entries.listing.children(TOP) if node not in chosen)
+
+    def _choose_all_at_top(self, how: QItemSelectionModel.SelectionFlag = _Flag.ClearAndSelect) -> None:
         """In one run, as a million rows one by one take seconds."""
         last = self.entries.index(self.entries.rowCount() - 1, self.entries.columnCount() - 1)
-        self.selectionModel().select(QItemSelection(self.entries.index(0, 0), last), _Flag.ClearAndSelect)
+        self.selectionModel().select(QItemSelection(self.entries.index(0, 0), last), how)
 
     def _add_runs(self, selection: QItemSelection, parent: QModelIndex, rows: list[int]) -> None:
         """Rows as runs: a selection of many single rows takes very long."""
