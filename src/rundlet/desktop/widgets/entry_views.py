@@ -222,6 +222,8 @@ class EntryView(QTreeView):
         """The rows at the top that are not chosen, instead of all that are."""
         if self.entries.is_flat:
             self._choose_all_at_top(_Flag.Toggle)
+            # Else the next run that is picked with Shift would take the place of all that was changed by this.
+            self.selectionModel().select(QItemSelection(), _Flag.Select)
         elif self.entries.listing is not None:
             chosen = set(self.chosen_nodes())
             self.choose_nodes(node for node in self.entries.listing.children(TOP) if node not in chosen)
