@@ -240,7 +240,8 @@ class Unit(Protocol):
     def stream(self) -> Iterator[tuple[int, Iterable[bytes]]]:
         """Each wanted row with its content in chunks.
 
-        The chunks of one row are taken or left before the next row is asked for. They raise a
+        The chunks of one row are taken or left before the next row is asked for. A chunk may be empty: a chance to
+        stop where the first bytes take long. They raise a
         :class:`~rundlet.core.errors.RundletError` when the content is damaged, locked or of an unknown method,
         the last time at their end when the checksum fails; the rows behind can still be asked for.
         """
