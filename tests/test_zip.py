@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import io
 import itertools
+import os
 import shutil
 import stat
+import threading
 import time
 import zipfile
 import zlib
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -19,10 +22,12 @@ from hypothesis import strategies as st
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.errors import FormatError, RundletError, Truncated
 from rundlet.core.formats.base import ArchiveReader, Kind
-from rundlet.core.formats.detect import open_archive, open_source
+from rundlet.core.formats.detect import by_id, open_archive, open_source
 from rundlet.core.formats.tree import ArchiveTree
+from rundlet.core.plans.pack import plan_pack
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.check import check
+from rundlet.core.work.pack import pack
 from support import Raw, contents, foreign_archives, make_tree, pack_to, raw_zip, snapshot, unpack_to
 
 GIB = 1 << 30
@@ -56,6 +61,37 @@ def test_what_we_write_comes_back_the_same_on_any_number_of_cores(tmp_path: Path
         unpack_to(archive, tmp_path / archive.stem, workers=workers)
         assert snapshot(tmp_path / archive.stem / "tree") == before
     assert len({archive.read_bytes() for archive in archives}) == 1
+
+
+def test_files_of_one_piece_are_packed_side_by_side_and_one_that_fails_is_left_out(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    data = {name: (name * 20_000 + "\n").encode() * 80 for name in "ab"} | {"c": b"c" * 5_000_000, "d": b"d" * 10}
+    for name, content in data.items():
+        (tmp_path / name).write_bytes(content)
+    plan = plan_pack([tmp_path / name for name in data], target=tmp_path / "x.zip", info=by_id("zip").info, level=9)
+    both, begun = threading.Barrier(2, timeout=60), itertools.count()
+    compress, pread = deflate_codec.compress_piece, os.pread
+
+    def meeting(*args: Any, **named: Any) -> bytes:
+        if next(begun) < 2:
+            both.wait()  # the first of two files is not done before the second one is begun
+        return compress(*args, **named)
+
+    def failing(fd: int, count: int, at: int) -> bytes:
+        if at > 4_000_000 and os.readlink(f"/proc/self/fd/{fd}").endswith("/c"):
+            raise OSError(5, "")
+        return pread(fd, count, at)
+
+    monkeypatch.setattr(deflate_codec, "compress_piece", meeting)
+    monkeypatch.setattr("rundlet.core.formats.items.os.pread", failing)
+    report = pack(plan, workers=2)
+    assert [str(issue) for issue in report.issues] == [
+        "c: could not be read (the disk reported a fault) and was left out"
+    ]
+    del data["c"]
+    with zipfile.ZipFile(tmp_path / "x.zip") as theirs:
+        assert {name: theirs.read(name) for name in theirs.namelist()} == data
 
 
 @given(

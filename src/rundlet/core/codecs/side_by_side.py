@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Generator, Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import TypeVar
 
@@ -16,7 +16,7 @@ def cores() -> int:
     return len(os.sched_getaffinity(0))
 
 
-def in_order(pool: ThreadPoolExecutor, tasks: Iterable[Callable[[], T]], *, ahead: int) -> Iterator[T]:
+def in_order(pool: ThreadPoolExecutor, tasks: Iterable[Callable[[], T]], *, ahead: int) -> Generator[T, None, None]:
     """Run tasks side by side and yield their results in the order of the tasks.
 
     Args:

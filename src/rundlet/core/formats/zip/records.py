@@ -16,6 +16,9 @@ import numpy as np
 MAX16 = 0xFFFF
 MAX32 = 0xFFFFFFFF
 
+VERSION_64 = 45
+"""The version of the format that 64-bit fields need (section 4.4.3)."""
+
 
 class Method(IntEnum):
     """Compression methods (section 4.4.5)."""

@@ -1,0 +1,164 @@
+"""What goes into a zip archive, compressed side by side: neighbouring small files together, large ones in pieces."""
+
+from __future__ import annotations
+
+import functools
+import itertools
+import os
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+
+from rundlet.core.codecs import deflate_codec
+from rundlet.core.codecs.aes import SALT_SIZES, ZipKeys, encrypt
+from rundlet.core.codecs.checksums import crc32
+from rundlet.core.codecs.encoders import compress_whole
+from rundlet.core.errors import FileProblem, file_problem
+from rundlet.core.formats.base import Kind, PackItem
+from rundlet.core.formats.items import open_item, read_piece, read_whole, shrinks
+from rundlet.core.formats.zip.headers import STRENGTH
+from rundlet.core.formats.zip.records import Method
+from rundlet.core.limits import MIB, SMALL
+
+_BATCH = 64
+
+
+@dataclass(frozen=True, slots=True)
+class How:
+    """How entries are written: the level, the method below any lock with its codec, and the password."""
+
+    level: int
+    method: Method
+    codec: str
+    password: bytes
+
+    @property
+    def locked(self) -> bool:
+        """Whether entries get a lock."""
+        return bool(self.password)
+
+    def new_lock(self) -> tuple[ZipKeys, bytes]:
+        """Keys of their own for one entry, and what stands in front of its data."""
+        salt = os.urandom(SALT_SIZES[STRENGTH])
+        keys = ZipKeys(self.password, salt, STRENGTH)
+        return keys, salt + keys.verifier
+
+
+@dataclass(slots=True)
+class Packed:
+    """A small item, ready to be written."""
+
+    item: PackItem
+    method: Method
+    crc: int
+    size: int
+    data: bytes
+
+
+@dataclass(slots=True)
+class Piece:
+    """A piece of a large file: deflated or, for all other methods, as it is, with its own CRC-32 and size in bytes."""
+
+    item: PackItem
+    method: Method
+    crc: int
+    size: int
+    data: bytes
+    last: bool
+
+
+@dataclass(slots=True)
+class Failed:
+    """An item that could not be read, or not to its end."""
+
+    item: PackItem
+    problem: FileProblem
+
+
+Step = list[Packed | Failed] | Piece | Failed
+"""What one task gives. The pieces of a file follow one another up to the last one or to its failure."""
+
+
+def tasks(items: Iterable[PackItem], how: How) -> Iterator[Callable[[], Step]]:
+    """The tasks that compress the items, to be run side by side and taken in order."""
+    for is_small, group in itertools.groupby(items, key=_is_small):
+        if is_small:
+            for batch in _batches(group):
+                yield functools.partial(_pack_batch, batch, how)
+        else:
+            for item in group:
+                yield from _piece_tasks(item, how)
+
+
+def _is_small(item: PackItem) -> bool:
+    return item.kind != Kind.FILE or item.size <= SMALL
+
+
+def _batches(items: Iterator[PackItem]) -> Iterator[list[PackItem]]:
+    """Neighbours put together, so that handing them to another core costs little beside the work itself."""
+    batch: list[PackItem] = []
+    total = 0
+    for item in items:
+        batch.append(item)
+        total += item.size
+        if len(batch) == _BATCH or total > SMALL:
+            yield batch
+            batch, total = [], 0
+    if batch:
+        yield batch
+
+
+def _pack_batch(batch: list[PackItem], how: How) -> list[Packed | Failed]:
+    return [_pack_small(item, how) for item in batch]
+
+
+def _pack_small(item: PackItem, how: How) -> Packed | Failed:
+    if item.kind == Kind.DIR:
+        return Packed(item, Method.STORED, 0, 0, b"")
+    if item.kind == Kind.LINK:
+        data = item.target.encode("utf-8", "surrogateescape")
+    else:
+        try:
+            data = read_whole(item)
+        except OSError as error:
+            return Failed(item, file_problem(error, "read", item.source))
+    method, packed = Method.STORED, data
+    if how.level and data and item.kind == Kind.FILE:
+        smaller = compress_whole(how.codec, data, how.level)
+        if len(smaller) < len(data):
+            method, packed = how.method, smaller
+    if how.locked:
+        keys, begin = how.new_lock()
+        packed = begin + b"".join(encrypt(keys, [packed]))
+    return Packed(item, method, crc32(data), len(data), packed)
+
+
+def _piece_tasks(item: PackItem, how: How) -> Iterator[Callable[[], Step]]:
+    """Tasks for the pieces of a large file.
+
+    One byte past the end of each piece is looked at, so that the last one knows that it is the last even when the
+    file has grown or shrunk since the plan.
+    """
+    fd = -1
+    try:
+        fd = open_item(item)
+        method = how.method if how.level and shrinks(fd, item.size) else Method.STORED
+        level = how.level if method == Method.DEFLATED else 0
+        step = deflate_codec.piece_size(level) if level else MIB
+        data, before = read_piece(fd, step, 0), b""
+        offset, last = len(data), False
+        while not last:
+            following = read_piece(fd, step, offset) if data else b""
+            last = not following
+            yield functools.partial(_pack_piece, item, method, level, data, before=before, last=last)
+            before, data = data[-deflate_codec.WINDOW :], following
+            offset += len(data)
+    except OSError as error:
+        yield functools.partial(Failed, item, file_problem(error, "read", item.source))
+    finally:
+        if fd >= 0:
+            os.close(fd)
+
+
+def _pack_piece(item: PackItem, method: Method, level: int, data: bytes, *, before: bytes, last: bool) -> Piece:
+    packed = deflate_codec.compress_piece(data, level, before=before, last=last) if level else data
+    return Piece(item, method, crc32(data), len(data), packed, last)
