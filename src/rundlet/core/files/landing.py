@@ -8,7 +8,7 @@ from collections import OrderedDict
 from pathlib import Path
 
 from rundlet.core.errors import FileProblem, UnsafePath, file_problem
-from rundlet.core.streams.sinks import NewFile
+from rundlet.core.streams.sinks import NewFile, put_file
 from rundlet.core.text import quoted
 
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
@@ -144,6 +144,10 @@ class Landing:
     def new_file(self, steps: Steps) -> NewFile:
         """A file that appears under its name when it is committed. Raises ``OSError`` and what :meth:`folder` does."""
         return NewFile(self.folder(steps[:-1]), steps[-1])
+
+    def put(self, steps: Steps, data: bytes, *, mode: int, times: tuple[int, int] | None) -> None:
+        """A whole small file at once. Raises what :meth:`folder` and :func:`rundlet.core.streams.sinks.put_file` do."""
+        put_file(self.folder(steps[:-1]), steps[-1], data, mode=mode, times=times)
 
     def link(self, steps: Steps, target: str, *, replace: bool) -> None:
         """Make a symbolic link. Raises ``OSError`` and what :meth:`folder` does."""

@@ -26,6 +26,8 @@ from rundlet.core.text import size as text_size
 
 Steps = tuple[str, ...]
 
+_MARKS = stat.S_ISUID | stat.S_ISGID
+
 
 class UnpackClash(StrEnum):
     """What becomes of an entry whose name is taken."""
@@ -219,6 +221,10 @@ def _step(
     reader: ArchiveReader, entry: Entry, place: _Place, *, keep_folders: bool, on_clash: UnpackClash
 ) -> Step | None:
     row = entry.row
+    if entry.kind == Kind.FILE and keep_folders and not entry.mode & _MARKS:
+        step = place.settle_free(row, max(entry.size, 0), entry.path)
+        if step is not None:
+            return step
     content: int | None = row
     if entry.kind == Kind.HARD:
         content = reader.hard_target(row)
@@ -247,7 +253,7 @@ def _step(
     if place.disk.largest and size > place.disk.largest:
         largest = text_size(place.disk.largest)
         return Step(row, entry.kind, size, kept, Action.REFUSE, f"that disk keeps no file of more than {largest}")
-    if entry.mode & (stat.S_ISUID | stat.S_ISGID):
+    if entry.mode & _MARKS:
         notes.append("its set-user-id or set-group-id mark was left out")
     step = place.settle(row, entry.kind, size, kept, notes, mtime_ns=entry.mtime_ns, crc=entry.crc, on_clash=on_clash)
     return step._replace(content=content) if content != row else step
@@ -267,6 +273,7 @@ class _Place:
         self._rules = rules
         self._compare = compare
         self.disk = disk_rules(root)
+        self._any_name = not self.disk.forbidden and not self.disk.folds_case
         self._there: dict[Steps, dict[str, os.stat_result]] = {}
         self._planned: dict[Steps, Kind] = {}
         self._numbered: dict[
@@ -279,6 +286,22 @@ class _Place:
 
     def _key(self, steps: Steps) -> Steps:
         return tuple(step.casefold() for step in steps) if self.disk.folds_case else steps
+
+    def settle_free(self, row: int, size: int, path: str) -> Step | None:
+        """The step of a file with an ordinary name that is free, in a folder that is planned: nearly every one.
+
+        It takes a third of the time of :meth:`settle`, which all others are left to: None is returned for them.
+        """
+        safe = safe_name(path)
+        target = safe.steps
+        if not target or safe.note or not self._any_name or 0 < self.disk.largest < size:
+            return None
+        folder = target[:-1]
+        planned = self._planned
+        if target in planned or planned.get(folder) is not Kind.DIR or target[-1] in self._listing(folder):
+            return None
+        planned[target] = Kind.FILE
+        return Step(row, Kind.FILE, size, target, Action.MAKE, "", -1, target)
 
     def settle(
         self,

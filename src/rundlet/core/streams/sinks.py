@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 import secrets
@@ -61,6 +62,13 @@ class NewFile:
         """Leave ``count`` bytes of zeros unwritten: a hole, where the file system has them."""
         os.ftruncate(self.fd, os.lseek(self.fd, count, os.SEEK_CUR))
 
+    def finish(self, *, mode: int, times: tuple[int, int] | None) -> None:
+        """Give it its permission bits (0: as they are) and its times (in nanoseconds since 1970; None: as they are)."""
+        if mode:
+            os.fchmod(self.fd, mode)
+        if times is not None:
+            os.utime(self.fd, ns=times)
+
     def commit(self, *, replace: bool = False) -> None:
         """Give the file its name, in one step, and close it.
 
@@ -106,6 +114,47 @@ class NewFile:
             except FileNotFoundError:
                 pass
             self._temporary = None
+
+
+def put_file(folder: int, name: str, data: bytes, *, mode: int, times: tuple[int, int] | None) -> None:
+    """A whole new file at once: what :class:`NewFile` does for a small one, in as few steps as there can be.
+
+    Args:
+        folder: a descriptor of the folder.
+        mode: its permission bits; 0 for those that any new file gets.
+        times: when it was last read and changed, in nanoseconds since 1970; None for now.
+
+    Raises:
+        OSError: when the system refuses, ``FileExistsError`` when the name is taken. Nothing of it stays then.
+    """
+    fd = -1
+    if not _need_names:
+        with contextlib.suppress(OSError):  # what it was is said below, or it goes another way there
+            fd = os.open(".", _NAMELESS, 0o666, dir_fd=folder)
+    if fd < 0:
+        _put_slowly(folder, name, data, mode, times)
+        return
+    try:
+        done = os.write(fd, data)
+        while done < len(data):
+            done += os.write(fd, data[done:])
+        if mode:
+            os.fchmod(fd, mode)
+        if times is not None:
+            os.utime(fd, ns=times)
+        os.link(f"/proc/self/fd/{fd}", name, dst_dir_fd=folder)
+    finally:
+        os.close(fd)
+
+
+def _put_slowly(folder: int, name: str, data: bytes, mode: int, times: tuple[int, int] | None) -> None:
+    new = NewFile(folder, name)
+    try:
+        new.write(data)
+        new.finish(mode=mode, times=times)
+        new.commit()
+    finally:
+        new.discard()
 
 
 class ArchiveSink:

@@ -134,19 +134,23 @@ class WindowSource:
 
     Args:
         start, length: the stretch, in bytes; it may reach over the end.
+
+    Attributes:
+        start: where the stretch begins.
+        data: its bytes.
     """
 
     def __init__(self, source: ByteSource, start: int, length: int) -> None:
         self._source = source
-        self._start = start
-        self._data = source.read_at(start, length)
+        self.start = start
+        self.data = source.read_at(start, length)
         self.name = source.name
         self.size = source.size
 
     def read_at(self, offset: int, length: int) -> bytes:
-        begin = offset - self._start
-        if begin >= 0 and begin + length <= len(self._data):
-            return self._data[begin : begin + length]
+        begin = offset - self.start
+        if begin >= 0 and begin + length <= len(self.data):
+            return self.data[begin : begin + length]
         return self._source.read_at(offset, length)
 
     def fingerprint(self) -> tuple[int, ...]:

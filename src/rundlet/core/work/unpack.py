@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import os
 import threading
 import time
 from collections.abc import Iterable, Iterator
@@ -162,14 +161,16 @@ class _Run:
                 for row, chunks in unit.stream():
                     step = wanted[row]
                     try:
-                        if step.kind == Kind.LINK:
+                        if step.kind is Kind.LINK:
                             self._read_link(step, chunks)
+                        elif type(chunks) is tuple and len(chunks[0]) < _HOLE and step.action is not Action.REPLACE:
+                            self._put_file(step, chunks[0], landing, tally)
                         else:
                             self._write_file(step, chunks, landing, tally)
                     except (RundletError, OSError) as error:
                         self._went_wrong(step, error)
                     tally.unsaid_entries += 1
-                    if tally.unsaid_entries >= _SAID_ENTRIES:
+                    if tally.unsaid_entries >= _SAID_ENTRIES or tally.unsaid_bytes >= _SAID_BYTES:
                         self._tell(tally)
             self._tell(tally)
         finally:
@@ -205,6 +206,21 @@ class _Run:
             message = lower(error.message).rstrip(".")
             self._report.add(self._reader.catalog.path(step.row), f"was left out: {message}")
 
+    def _put_file(self, step: Step, data: bytes, landing: Landing, tally: _Tally) -> None:
+        """What :meth:`_write_file` does, for a small file that is there as a whole."""
+        catalog, row = self._reader.catalog, step.row
+        mtime_ns = catalog.mtime_ns.item(row)
+        times = (mtime_ns, mtime_ns) if mtime_ns != NO_TIME else None
+        landing.put(step.target, data, mode=catalog.mode.item(row) & _PERMISSIONS, times=times)
+        tally.made.append(landing.path_text(step.target))
+        tally.rows.append(row)
+        size = len(data)
+        tally.bytes_out += size
+        tally.unsaid_bytes += size
+        tally.until_look -= size
+        if tally.until_look < 0:
+            self._look_at_space(tally)
+
     def _write_file(self, step: Step, chunks: Iterable[bytes], landing: Landing, tally: _Tally) -> None:
         catalog, row = self._reader.catalog, step.row
         mode, mtime_ns = catalog.mode.item(row), catalog.mtime_ns.item(row)
@@ -224,10 +240,7 @@ class _Run:
                 tally.unsaid_bytes += size
                 if tally.unsaid_bytes >= _SAID_BYTES or not size:  # nothing yet: a chance to stop
                     self._tell(tally)
-            if mode:
-                os.fchmod(new.fd, mode & _PERMISSIONS)
-            if mtime_ns != NO_TIME:
-                os.utime(new.fd, ns=(mtime_ns, mtime_ns))
+            new.finish(mode=mode & _PERMISSIONS, times=(mtime_ns, mtime_ns) if mtime_ns != NO_TIME else None)
             new.commit(replace=self._make_room(step, landing))
         finally:
             new.discard()

@@ -26,7 +26,7 @@ from rundlet.core.errors import (
 from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Unit
 from rundlet.core.formats.zip.directory import Directory, End, read_directory
 from rundlet.core.formats.zip.in_step import LegacyUnit, in_step
-from rundlet.core.formats.zip.records import Flag, LocalHeader, Method
+from rundlet.core.formats.zip.records import LOCAL, Flag, LocalHeader, Method
 from rundlet.core.limits import SMALL, Limits
 from rundlet.core.streams.exact import chunks, read_exactly
 from rundlet.core.streams.sources import ByteSource, WindowSource
@@ -46,7 +46,6 @@ _ENCRYPTED = int(Flag.ENCRYPTED)
 _STORED, _DEFLATED, _PPMD, _AES = int(Method.STORED), int(Method.DEFLATED), int(Method.PPMD), int(Method.AES)
 _WITHOUT_CHECKSUM = 2  # the second version of the AES scheme has its authentication code in place of the CRC
 _BATCH = 64
-_LOCAL_SIZE = LocalHeader.LAYOUT.size
 _HEAD_ROOM = 1024  # for the header before an entry's data, which is 30 bytes and two names as a rule
 _SIZES_DIFFER = "It is stored as it is, and yet its two sizes differ."
 
@@ -259,23 +258,14 @@ def _whole(data: bytes, method: int, size: int, crc: int) -> bytes:
     return data
 
 
-def _plain(source: ByteSource, method: int, offset: int, packed: int, size: int, crc: int) -> bytes | None:
-    """What :meth:`ZipReader.content` gives for most small entries, in a third of the steps.
-
-    None where anything is not as it should be: it is left to the other to say what.
-    """
-    try:
-        head = source.read_at(offset, _LOCAL_SIZE)
-        if len(head) < _LOCAL_SIZE or head[:4] != LocalHeader.SIGNATURE:
-            return None
-        _, _, flags, local_method, *_, name_length, extra_length = LocalHeader.LAYOUT.unpack(head)
-        start = offset + _LOCAL_SIZE + name_length + extra_length
-        data = source.read_at(start, packed)
-        if start + packed > source.size or len(data) < packed or local_method != method or flags & _ENCRYPTED:
-            return None
-        return _whole(data, method, size, crc)
-    except RundletError:
-        return None
+def _local_headers(source: WindowSource, offsets: NDArray[np.int64]) -> NDArray[np.void]:
+    """Local headers (section 4.3.7) that begin at places in a window; zeros for those that do not lie in it."""
+    octets = np.frombuffer(source.data, np.uint8)
+    begins = offsets - source.start
+    inside = (begins >= 0) & (begins + LOCAL.itemsize <= len(octets))
+    heads = np.zeros((len(offsets), LOCAL.itemsize), np.uint8)
+    heads[inside] = octets[begins[inside, None] + np.arange(LOCAL.itemsize)]
+    return heads.view(LOCAL)[:, 0]
 
 
 class ZipUnit:
@@ -288,22 +278,34 @@ class ZipUnit:
 
     def stream(self) -> Iterator[tuple[int, Iterable[bytes]]]:
         source = self._window()
-        if source is self._reader.source:
+        if not isinstance(source, WindowSource):
             for row in self.rows:
                 yield row, self._late(row, source)
             return
+        window, begin = source.data, source.start
+        for row, is_plain, at, packed, *numbers in zip(self.rows, *self._plain(source), strict=True):
+            try:
+                if is_plain:
+                    yield row, (_whole(window[at - begin : at - begin + packed], *numbers),)
+                    continue
+            except RundletError:
+                pass  # what it is is said when its chunks are asked for
+            yield row, self._late(row, source)
+
+    def _plain(self, source: WindowSource) -> list[list[int]]:
+        """For each row whether :meth:`ZipReader.content` would find nothing special about it, and if so where its
+        packed data is, how much that is, its method, size and CRC-32."""
         directory, catalog = self._reader.directory, self._reader.catalog
         rows = np.array(self.rows, np.int64)
-        method, flags = directory.method[rows], directory.flags[rows]
-        odd = directory.overlapping[rows] | (flags & (_UNSEEN | _ENCRYPTED) != 0) | catalog.encrypted[rows]
-        odd |= directory.offset[rows] < 0
-        plain = ~odd & ((method == _STORED) | (method == _DEFLATED))
-        columns = directory.offset, catalog.packed, catalog.size, catalog.crc
-        for row, is_plain, *numbers in zip(
-            self.rows, plain.tolist(), method.tolist(), *(column[rows].tolist() for column in columns), strict=True
-        ):
-            whole = _plain(source, *numbers) if is_plain else None
-            yield row, self._late(row, source) if whole is None else (whole,)
+        offset, packed, method = directory.offset[rows], catalog.packed[rows], directory.method[rows]
+        local = _local_headers(source, offset)
+        flags = directory.flags[rows] | local["flags"]
+        start = offset + LOCAL.itemsize + local["name_length"] + local["extra_length"]
+        plain = ~(directory.overlapping[rows] | catalog.encrypted[rows]) & (flags & (_UNSEEN | _ENCRYPTED) == 0)
+        plain &= ((method == _STORED) | (method == _DEFLATED)) & (local["method"] == method)
+        plain &= (local["signature"] == LocalHeader.SIGNATURE) & (start + packed <= source.start + len(source.data))
+        columns = plain, start, packed, method, catalog.size[rows], catalog.crc[rows]
+        return [column.tolist() for column in columns]
 
     def _window(self) -> ByteSource:
         """Small neighbours are read from the disk at once, when little else lies between them."""

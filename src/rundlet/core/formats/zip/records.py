@@ -88,6 +88,23 @@ class LocalHeader:
 SHARED = struct.Struct("<5H3I2H")
 """What both headers of an entry have between their beginnings and their ends: from the version needed to the lengths."""
 
+LOCAL = np.dtype(
+    [
+        ("signature", "S4"),
+        ("version_needed", "<u2"),
+        ("flags", "<u2"),
+        ("method", "<u2"),
+        ("time", "<u2"),
+        ("date", "<u2"),
+        ("crc32", "<u4"),
+        ("compressed_size", "<u4"),
+        ("uncompressed_size", "<u4"),
+        ("name_length", "<u2"),
+        ("extra_length", "<u2"),
+    ]
+)
+"""The same as :class:`LocalHeader` with its signature, for many of them at once."""
+
 CENTRAL_SIGNATURE = b"PK\x01\x02"
 CENTRAL_SIZE = 46
 CENTRAL = np.dtype(
