@@ -11,6 +11,7 @@ import stat
 import subprocess
 import tarfile
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -25,8 +26,10 @@ from rundlet.core.formats.detect import open_archive, open_source
 from rundlet.core.formats.packed import PACKINGS, Notes, decoded
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import checksums_fit, is_header
+from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.streams.sources import MemorySource
+from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
 from support import contents, foreign_archives, make_tree, pack_to, snapshot, unpack_to, xz_in_blocks
 
@@ -121,8 +124,6 @@ def test_what_we_write_the_standard_library_reads_and_comes_back(tmp_path: Path,
 def test_owners_are_kept_only_when_asked(tmp_path: Path) -> None:
     (tmp_path / "a").touch()
     from rundlet.core.formats.base import WriteOptions
-    from rundlet.core.plans.pack import plan_pack
-    from rundlet.core.work.pack import pack
 
     for owners in (False, True):
         target = tmp_path / f"{owners}.tar"
@@ -529,6 +530,35 @@ def test_a_listing_is_kept_and_used_again(tmp_path: Path, monkeypatch: pytest.Mo
     assert not list(cache.cache_folder().iterdir())
 
 
+def test_a_listing_is_never_taken_for_that_of_another_archive(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(cache, "INDEX_FROM", 1)
+    archive = tmp_path / "x.tar.gz"
+    how: dict[str, Any] = {"target": archive, "info": detect.by_id("tar.gz").info, "level": 0}
+    packed = []
+    for sizes in ((60_000, 40_000), (40_000, 60_000)):
+        for name, size in zip("ab", sizes, strict=True):
+            (tmp_path / name).write_bytes(os.urandom(size))
+        plan = plan_pack([tmp_path / "a", tmp_path / "b"], **how, on_clash=PackClash.REPLACE, read_back=True)
+        assert not pack(plan).issues
+        packed.append(archive.read_bytes())
+    assert len(packed[0]) == len(packed[1])
+    assert not cache.cache_folder().exists()  # what has no name yet can't be told from others
+    walk = detect.by_id("tar.gz").__class__._walk
+
+    def replaced_meanwhile(*args: Any) -> Any:
+        archive.with_name("new").write_bytes(packed[0])
+        archive.with_name("new").replace(archive)
+        return walk(*args)
+
+    with monkeypatch.context() as patch:
+        patch.setattr("rundlet.core.formats.tar.TarFormat._walk", replaced_meanwhile)
+        open_archive(archive).close()
+    for _ in range(2):
+        reader = open_archive(archive)
+        assert reader.catalog.size.tolist() == [60_000, 40_000]
+        reader.close()
+
+
 @pytest.mark.parametrize("packing", ["gz", "bz2", "xz"])
 def test_one_entry_out_of_a_foreign_stream_does_not_begin_at_the_beginning(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, packing: str
@@ -577,9 +607,6 @@ def test_a_small_one_is_decoded_once(tmp_path: Path, monkeypatch: pytest.MonkeyP
 
 
 def test_growing_and_shrinking_files_are_said(tmp_path: Path) -> None:
-    from rundlet.core.plans.pack import plan_pack
-    from rundlet.core.work.pack import pack
-
     folder = tmp_path / "f"
     folder.mkdir()
     for name in "abc":

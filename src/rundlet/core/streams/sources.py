@@ -25,7 +25,10 @@ class ByteSource(Protocol):
         """Up to ``length`` bytes from ``offset``; fewer only at the end."""
 
     def fingerprint(self) -> tuple[int, ...]:
-        """Numbers that change when the content is changed or replaced."""
+        """Numbers that change when the content is changed or replaced, and that no other content of this name has.
+
+        None at all where there are no such: then nothing that is learned of it is kept for later.
+        """
 
     def close(self) -> None:
         """Give back what the source holds. Closing twice does no harm."""
@@ -95,7 +98,7 @@ class MemorySource:
         return self._data[offset : offset + length]
 
     def fingerprint(self) -> tuple[int, ...]:
-        return (self.size,)
+        return ()
 
     def close(self) -> None:
         pass
@@ -123,7 +126,8 @@ class SliceSource:
         return self._source.read_at(self._start + offset, length)
 
     def fingerprint(self) -> tuple[int, ...]:
-        return self._source.fingerprint()
+        whole = self._source.fingerprint()
+        return (*whole, self._start, self.size) if whole else ()
 
     def close(self) -> None:
         self._source.close()

@@ -46,7 +46,7 @@ class WrittenSource:
         return self._sink.read_at(offset, max(min(length, self.size - offset), 0))
 
     def fingerprint(self) -> tuple[int, ...]:
-        return (self.size,)
+        return ()  # it is read as it is now, whatever was learned of others of its name
 
     def close(self) -> None:
         """The sink stays open: it is its owner's."""

@@ -68,15 +68,15 @@ class TarFormat:
         return is_header(head[:BLOCK]) or is_empty
 
     def open(self, source: ByteSource, opening: Opening) -> TarReader:
-        index = cache.load(source) if self._packing is not None else None
+        place = cache.place(source) if self._packing is not None else None  # before anything of it changes
+        index = cache.load(place)
         plain = source if self._packing is None else None
         if index is None:
             kept = _Kept()
             index = self._walk(source, opening, kept)
             if self._packing is not None and not index.damaged:
                 plain = kept.source(source.name)
-            if self._packing is not None:
-                cache.save(source, index)
+            cache.save(place, index)
         notices = []
         if index.damaged:
             found = plural(len(index.catalog), "entry")

@@ -67,16 +67,19 @@ def cache_folder() -> Path:
     return Path(platformdirs.user_cache_dir("rundlet")) / "indexes"
 
 
-def _path(source: ByteSource) -> Path:
-    identity = json.dumps([_VERSION, source.name, source.fingerprint()])
+def place(source: ByteSource) -> Path | None:
+    """Where the index of what now is in a source is kept; None when it is not worth it or can't be told from others."""
+    fingerprint = source.fingerprint()
+    if source.size < INDEX_FROM or not fingerprint:
+        return None
+    identity = json.dumps([_VERSION, source.name, fingerprint])
     return cache_folder() / f"{hashlib.sha256(identity.encode()).hexdigest()[:32]}.npz"
 
 
-def load(source: ByteSource) -> Index | None:
-    """The index of this very file, or None. A damaged index is as good as none."""
-    if source.size < INDEX_FROM:
+def load(path: Path | None) -> Index | None:
+    """The index that is kept at a place, or None. A damaged index is as good as none."""
+    if path is None:
         return None
-    path = _path(source)
     try:
         with np.load(path, allow_pickle=False) as arrays:
             index = _from_arrays({name: arrays[name] for name in arrays.files})
@@ -86,11 +89,10 @@ def load(source: ByteSource) -> Index | None:
     return index
 
 
-def save(source: ByteSource, index: Index) -> None:
+def save(path: Path | None, index: Index) -> None:
     """Keep an index, within the bound on all of them. A full or closed disk only means that there is none."""
-    if source.size < INDEX_FROM or index.damaged:
+    if path is None or index.damaged:
         return
-    path = _path(source)
     temporary = path.with_suffix(f".{os.getpid()}.tmp")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
