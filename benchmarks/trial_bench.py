@@ -64,9 +64,10 @@ def _only_code(place: str, names: list[str]) -> set[str]:
 def _cell(root: Path, target: Path, fmt: str, level: int) -> str:
     info = by_id(fmt).info
     plan = plan_pack([root], target=target, info=info, level=level, on_clash=PackClash.REPLACE, read_back=True)
-    point = predicted(plan.items, info, level, read_back=True)
+    before = predicted(plan.items, info, level, read_back=True)
     begin = time.perf_counter()
     pack(plan)
     took = time.perf_counter() - begin
+    after = predicted(plan.items, info, level, read_back=True)  # the machine's own speed may swing meanwhile
     size = target.stat().st_size
-    return f"{size / point.size:.2f}, {took / point.seconds:.2f}"
+    return f"{size / before.size:.2f}, {2 * took / (before.seconds + after.seconds):.2f}"

@@ -270,6 +270,17 @@ def test_parts_of_every_format(tmp_path: Path, fmt: str) -> None:
     assert joined == (tmp_path / f"whole.{fmt}").read_bytes()
 
 
+def test_parts_of_what_repeats_itself_are_alike_and_no_doubles(tmp_path: Path) -> None:
+    (tmp_path / "rows").write_bytes(os.urandom(50) * 40_000)
+    (tmp_path / "zeros").write_bytes(bytes(500_000))
+    for fmt in ("zip", "tar"):
+        target = tmp_path / f"x.{fmt}"
+        pack_with(target, [tmp_path / "rows", tmp_path / "zeros"], part_size=100_000, fmt=fmt, level=0)
+        reader = open_archive(tmp_path / f"x.{fmt}.002")
+        assert not reader.notices
+        reader.close()
+
+
 def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     folder = tmp_path / "p"
     folder.mkdir()

@@ -29,6 +29,7 @@ _ENDINGS = (".zip", ".7z", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz", ".tbz2"
 _MOST_PARTS = 9999
 _MOST_MISSING = 50  # with more of them gone there is nothing left to look at
 _LEAST_PART = 1000
+_REPEATED = 64  # bytes that packed data does not hold twice within a few thousand
 _PROBE = 4096
 
 
@@ -195,18 +196,25 @@ def _find(folder: Path, stem: str, pattern: re.Pattern[str]) -> tuple[dict[int, 
 
 
 def _same(parts: list[Part]) -> list[Issue]:
-    """Neighbours with the same beginning and end: one was saved under the other's name."""
+    """Neighbours with the same beginning, middle and end: one was saved under the other's name.
+
+    Not said where all of these repeat themselves, as long runs of the same bytes are alike in all their parts.
+    """
     issues = []
     for one, other in itertools.pairwise(parts):
         if one.source is None or other.source is None or one.there != other.there or one.there < 2 * _PROBE:
             continue
         places = (0, one.there // 2, one.there - _PROBE)
         heads = [one.source.read_at(at, _PROBE) for at in places]
-        if len(set(heads)) > 1 and heads == [other.source.read_at(at, _PROBE) for at in places]:
+        if not all(map(_repeats, heads)) and heads == [other.source.read_at(at, _PROBE) for at in places]:
             issues.append(
                 Issue(other.name, f"has the same content as part {one.number}, so one of the two is the wrong one")
             )
     return issues
+
+
+def _repeats(data: bytes) -> bool:
+    return data.find(data[:_REPEATED], 1) > 0
 
 
 def _missing_words(part: Part, count: int) -> str:
