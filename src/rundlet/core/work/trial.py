@@ -16,8 +16,9 @@ from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.formats.base import FormatInfo, PackItem
 from rundlet.core.formats.detect import WRITABLE
+from rundlet.core.formats.sevenz.levels import LEVELS
+from rundlet.core.formats.sevenz.pieces import ppmd_encoded
 from rundlet.core.formats.sevenz.sorting import FILTERS, Sort
-from rundlet.core.formats.sevenz.writer import LEVELS, ppmd_encoded
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import KEPT_PLAIN, MIB, SMALL
 from rundlet.core.work.sample import STRETCH, TAR_BLOCK, WHOLE, Sample, Stretch, take_sample, with_far

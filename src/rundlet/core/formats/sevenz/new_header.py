@@ -1,0 +1,149 @@
+"""The header of a 7z archive that is written: its entries and blocks, laid out as the format's description says."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from rundlet.core.formats.base import NO_TIME, Kind, PackItem
+from rundlet.core.formats.sevenz import fields
+from rundlet.core.formats.sevenz.reader import SevenReader
+from rundlet.core.formats.sevenz.records import EPOCH, UNIX_EXTENSION, Attribute, CoderFlag, Folder, Property
+
+
+@dataclass(slots=True)
+class Row:
+    """An entry as the header keeps it."""
+
+    path: str
+    kind: Kind
+    mtime_ns: int
+    attributes: int
+    size: int = 0
+    crc: int = 0
+    has_stream: bool = False
+
+
+@dataclass(slots=True)
+class BlockRow:
+    """A block as the header keeps it.
+
+    Attributes:
+        sizes: bytes that come out of each coder, as a decoder sees it.
+        pack_sizes: bytes of its packed streams.
+    """
+
+    folder: Folder
+    sizes: list[int]
+    pack_sizes: list[int]
+    files: list[Row]
+
+
+def new_row(item: PackItem) -> Row:
+    """What the header keeps of an item that is yet to be read."""
+    return Row(item.path, item.kind, item.mtime_ns, _attributes(item.kind, item.mode))
+
+
+_UNIX_KINDS = {Kind.FILE: 0o100000, Kind.DIR: 0o040000, Kind.LINK: 0o120000}
+
+
+def _attributes(kind: Kind, mode: int) -> int:
+    low = Attribute.DIRECTORY if kind == Kind.DIR else Attribute.ARCHIVE
+    if mode and not mode & 0o222:
+        low |= Attribute.READ_ONLY
+    return (_UNIX_KINDS.get(kind, 0o100000) | mode) << 16 | UNIX_EXTENSION | low
+
+
+def kept_rows(reader: SevenReader, folder: int) -> list[Row]:
+    """The entries of a block of another archive, with the attributes that they have there."""
+    return [
+        Row(
+            entry.path,
+            entry.kind,
+            entry.mtime_ns,
+            int(reader.attributes[entry.row]),
+            max(entry.size, 0),
+            entry.crc,
+            folder >= 0,
+        )
+        for entry in map(reader.catalog.entry, reader.rows_of(folder))
+    ]
+
+
+def _property(kind: Property, data: bytes) -> bytes:
+    return bytes([kind]) + fields.number(len(data)) + data
+
+
+def streams_info(rows: Sequence[BlockRow], position: int, *, whole: bool = False) -> bytes:
+    """A "Streams Info"; with ``whole``, of one stream that is no file."""
+    pack_sizes = np.array([size for row in rows for size in row.pack_sizes], np.int64)
+    sizes = np.array([size for row in rows for size in row.sizes], np.int64)
+    out = [bytes([Property.PACK_INFO]), fields.number(position), fields.number(len(pack_sizes))]
+    out += [bytes([Property.SIZE]), fields.numbers(pack_sizes), bytes([Property.END])]
+    out += [bytes([Property.UNPACK_INFO, Property.FOLDER]), fields.number(len(rows)), b"\0"]
+    out += [_folder(row.folder) for row in rows]
+    out += [bytes([Property.CODERS_UNPACK_SIZE]), fields.numbers(sizes)]
+    if whole:
+        out.append(bytes([Property.CRC, 1]) + rows[0].files[0].crc.to_bytes(4, "little"))
+    out.append(bytes([Property.END]))
+    if not whole:
+        out.append(_substreams(rows))
+    return b"".join(out) + bytes([Property.END])
+
+
+def _folder(folder: Folder) -> bytes:
+    out = [fields.number(len(folder.coders))]
+    for coder in folder.coders:
+        is_complex = (coder.num_in_streams, coder.num_out_streams) != (1, 1)
+        flags = len(coder.method)
+        flags |= CoderFlag.COMPLEX if is_complex else 0
+        flags |= CoderFlag.PROPERTIES if coder.properties else 0
+        out.append(bytes([flags]) + coder.method)
+        if is_complex:
+            out.append(fields.number(coder.num_in_streams) + fields.number(coder.num_out_streams))
+        if coder.properties:
+            out.append(fields.number(len(coder.properties)) + coder.properties)
+    out += [fields.number(pair.in_index) + fields.number(pair.out_index) for pair in folder.bind_pairs]
+    if len(folder.packed) > 1:
+        out += map(fields.number, folder.packed)
+    return b"".join(out)
+
+
+def _substreams(rows: Sequence[BlockRow]) -> bytes:
+    counts = np.array([len(row.files) for row in rows], np.int64)
+    sizes = np.array([file.size for row in rows for file in row.files[:-1]], np.int64)
+    crcs = np.array([file.crc for row in rows for file in row.files], np.int64)
+    out = [bytes([Property.SUBSTREAMS_INFO, Property.NUM_UNPACK_STREAM]), fields.numbers(counts)]
+    if len(sizes):
+        out += [bytes([Property.SIZE]), fields.numbers(sizes)]
+    known = crcs >= 0
+    out += [bytes([Property.CRC]), fields.known_bits(known), crcs[known].astype("<u4").tobytes()]
+    return b"".join(out) + bytes([Property.END])
+
+
+def files_info(rows: Sequence[Row]) -> bytes:
+    """A "Files Info": names, times and attributes, those with content first and in the order of their blocks."""
+    out = [bytes([Property.FILES_INFO]), fields.number(len(rows))]
+    empty = np.array([not row.has_stream for row in rows], np.bool_)
+    if empty.any():
+        out.append(_property(Property.EMPTY_STREAM, fields.bits(empty)))
+        files = np.array([row.kind != Kind.DIR for row in rows if not row.has_stream], np.bool_)
+        if files.any():
+            out.append(_property(Property.EMPTY_FILE, fields.bits(files)))
+    names = "\0".join([row.path for row in rows]) + "\0"
+    out.append(_property(Property.NAME, b"\0" + _utf16(names)))
+    times = np.array([row.mtime_ns for row in rows], np.int64)
+    known = times != NO_TIME
+    if known.any():
+        ticks = times[known] // 100 + EPOCH
+        out.append(_property(Property.MTIME, fields.known_bits(known) + b"\0" + ticks.astype("<u8").tobytes()))
+    attributes = np.array([row.attributes for row in rows], np.int64)
+    out.append(_property(Property.WIN_ATTRIBUTES, b"\x01\0" + attributes.astype("<u4").tobytes()))
+    return b"".join(out) + bytes([Property.END])
+
+
+def _utf16(names: str) -> bytes:
+    """Names in UTF-16. Bytes of a name that are no UTF-8 can't be kept there; they become the mark for such."""
+    return names.encode("utf-8", "surrogateescape").decode("utf-8", "replace").encode("utf-16-le")

@@ -1,0 +1,98 @@
+"""Pieces of blocks, packed side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from rundlet.core.codecs import lzma2, ppmd
+from rundlet.core.errors import RundletError
+from rundlet.core.formats.items import ReadFailed
+from rundlet.core.formats.sevenz.levels import Level
+from rundlet.core.formats.sevenz.new_header import Row
+from rundlet.core.formats.sevenz.sorting import BlockPlan
+from rundlet.core.limits import KIB
+
+_PPMD_STEP = 4 * KIB  # the encoder loses bytes now and then when it is given more at once
+
+
+@dataclass(slots=True)
+class OpenBlock:
+    """A block that is being read and written.
+
+    Attributes:
+        plain: bytes read so far.
+        failed: what kept its only file from being read to its end.
+    """
+
+    plan: BlockPlan
+    name: str
+    filter: str
+    files: list[Row] = field(default_factory=list)
+    plain: int = 0
+    failed: ReadFailed | None = None
+
+
+@dataclass(slots=True)
+class Piece:
+    """A piece of a block, packed; the last one of a block says so and may hold nothing."""
+
+    block: OpenBlock
+    data: bytes
+    plain: int
+    properties: bytes = b""
+    is_last: bool = False
+
+
+def cut(content: Iterator[bytes], step: int) -> Iterator[bytes]:
+    """Bytes in pieces of one size, the last one shorter."""
+    pending: list[bytes] = []
+    total = 0
+    for data in content:
+        while total + len(data) >= step:
+            pending.append(data[: step - total])
+            data = data[step - total :]
+            yield b"".join(pending)
+            pending, total = [], 0
+        if data:
+            pending.append(data)
+            total += len(data)
+    if pending:
+        yield b"".join(pending)
+
+
+def pack_piece(block: OpenBlock, data: bytes, how: Level) -> Piece:
+    """A piece as its block is packed: by LZMA2, or as it is."""
+    if block.name == "copy":
+        return Piece(block, data, len(data))
+    properties = lzma2.properties_for(how.dictionary)
+    return Piece(block, lzma2.encoded(data, how.preset, min(how.dictionary, len(data))), len(data), properties)
+
+
+def ppmd_encoded(data: bytes, how: Level) -> bytes:
+    """Text packed by PPMd as a level says."""
+    import pyppmd  # only for those who ask for it
+
+    encoder = pyppmd.Ppmd7Encoder(how.order, how.model)
+    packed = b"".join(encoder.encode(data[at : at + _PPMD_STEP]) for at in range(0, len(data), _PPMD_STEP))
+    return packed + encoder.flush()
+
+
+def pack_text(block: OpenBlock, data: bytes, how: Level) -> Piece:
+    """A whole block through PPMd, read back, as its encoder may lose bytes; through LZMA2 when it did."""
+    packed = ppmd_encoded(data, how)
+    properties = bytes([how.order]) + how.model.to_bytes(4, "little")
+    settings = {"order": how.order, "memory": how.model, "restore": 0, "size": len(data), "allowed": how.model}
+    try:
+        at = 0
+        for piece in ppmd.decode(ppmd.VARIANT_H, iter((packed,)), **settings):
+            if data[at : at + len(piece)] != piece:
+                break
+            at += len(piece)
+    except RundletError:
+        at = -1
+    if at == len(data):
+        return Piece(block, packed, len(data), properties, True)
+    block.name = "lzma2"
+    whole = pack_piece(block, data, how)
+    return Piece(block, whole.data, len(data), whole.properties, True)
