@@ -568,6 +568,16 @@ def test_several_archives_at_once(window: Window, settle, stand, home: Path, tra
     index = model.match(top, Qt.ItemDataRole.DisplayRole, "b.txt", 1, Qt.MatchFlag.MatchRecursive)[0]
     page.view.rules_menu(index).actions()[0].trigger()  # keep both, for this one only
     settle()
+    page.view.clicked.emit(
+        model.match(
+            top, Qt.ItemDataRole.DisplayRole, "b (2)", 1, Qt.MatchFlag.MatchRecursive | Qt.MatchFlag.MatchStartsWith
+        )[0]
+    )
+    assert isinstance(QApplication.activePopupWidget(), QMenu)
+    click_button(window.how.what, "Pack")
+    assert QApplication.activePopupWidget() is None  # what it was opened for is gone
+    click_button(window.how.what, "Unpack")
+    settle()
     window.target.go.click()
     settle()
     for out in (work / "tree", work / "one folder" / "tree"):

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import QModelIndex, Signal
+from PySide6.QtCore import QModelIndex, Qt, Signal
+from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import QAbstractItemView, QLabel, QMenu, QTreeView
 
 from rundlet.core.plans.unpack import Steps, UnpackClash
@@ -36,6 +37,7 @@ class LandingView(QTreeView):
     def __init__(self, rule_of: Callable[[Taken], UnpackClash | None]) -> None:
         super().__init__()
         self._rule_of = rule_of
+        self._menu: QMenu | None = None
         self.rows = EntryModel(("name",))
         self.setModel(self.rows)
         self.setHeaderHidden(True)
@@ -50,6 +52,8 @@ class LandingView(QTreeView):
 
     def show_landing(self, landing: LandingListing | None) -> None:
         """Show another landing, opened up unless it is long; each by its top only when there are several archives."""
+        if landing is not self.rows.listing:
+            self._close_menu()
         self.rows.show(landing)
         if landing is not None and landing.found <= (_EXPAND_UP_TO if landing.archives == 1 else _IN_SIGHT):
             self.expandAll()
@@ -74,7 +78,23 @@ class LandingView(QTreeView):
     def _offer_rules(self, index: QModelIndex) -> None:
         menu = self.rules_menu(index)
         if menu is not None:
+            menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+            menu.destroyed.connect(self._menu_closed)
+            self._menu = menu
             menu.popup(self.viewport().mapToGlobal(self.visualRect(index).bottomLeft()))
+
+    def _menu_closed(self) -> None:
+        self._menu = None
+
+    def _close_menu(self) -> None:
+        """What it was opened for is no longer there."""
+        if self._menu is not None:
+            self._menu.close()
+            self._menu = None
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        self._close_menu()
+        super().hideEvent(event)
 
     def _rule(self, taken: Taken, rule: UnpackClash | None, _: bool = False) -> None:
         self.ruled.emit(taken, rule)
