@@ -122,7 +122,9 @@ def take_sample(items: Sequence[PackItem], job: Job | None = None, *, budget: in
         job.checkpoint()
         for item, data in _between(files, ends, begin, end):
             if data:
-                sort = sorts.setdefault(item.path, sort_item(item))
+                if item.path not in sorts:
+                    sorts[item.path] = sort_item(item)
+                sort = sorts[item.path]
                 quick = min(len(deflate_codec.compress(data, 1)), len(data))
                 stretches.append(Stretch(data, item.path, item.size, sort, quick))
                 tried.setdefault(sort_of(item.path), []).append(len(data) < _TOO_LITTLE or quick < _NOISE * len(data))

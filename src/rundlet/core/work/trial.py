@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import heapq
 import math
 import time
 from collections import Counter
@@ -24,6 +25,9 @@ from rundlet.core.limits import KEPT_PLAIN, MIB, SMALL
 from rundlet.core.work.sample import STRETCH, TAR_BLOCK, WHOLE, Sample, Stretch, take_sample, with_far
 
 _Key = TypeVar("_Key")
+
+_Parts = list[tuple[float, int]]
+"""Seconds on one core and bytes of what goes into the same pieces, in order; bytes turn into the number of pieces."""
 
 _FIRST = 3 * MIB // 2
 _LONGEST = 1.0  # seconds for one point; slower ones are tried on as much of the sample as that allows
@@ -83,29 +87,36 @@ def try_one(sample: Sample, info: FormatInfo, level: int, *, ppmd: bool = False)
     workers = cores()
     dictionary = 0
     if info.id == "zip":
-        packed, seconds, piece = _try_zip(sample, level)
+        packed, parts, piece = _try_zip(sample, level)
         extra = sample.entries * _ZIP_RECORDS + 2 * sample.name_bytes
     elif info.id == "7z":
-        packed, seconds, piece = _try_seven(sample, level, ppmd=ppmd)
+        packed, parts, piece = _try_seven(sample, level, ppmd=ppmd)
         dictionary = LEVELS[level].dictionary if level else 0
         extra = 32 + int(0.35 * (2 * sample.name_bytes + 20 * sample.entries))
     else:
         packing = info.id.rpartition("tar.")[2] if "." in info.id else ""
-        packed, seconds, piece = _try_tar(sample, packing, level)
+        packed, parts, piece = _try_tar(sample, packing, level)
         dictionary = piece // 2 if packing == "xz" else 0
         extra = sample.entries * TAR_BLOCK + sample.padding + 2 * TAR_BLOCK
         if piece:  # headers and padding are nearly all the same
             extra = 40 * sample.entries + sample.name_bytes // 4
     scale = sample.total / max(sample.bytes, 1)
-    pieces = max(-(-sample.total // piece), 1) if piece else 1
-    rounds = -(-pieces // workers)
-    gain = min(pieces / rounds, 1 + (workers - 1) * _OVERLAP) if piece else 1.0
     likeness = sample.likeness if level and packed < 0.98 * sample.bytes else 1.0
     if dictionary > STRETCH:
         likeness *= float(sample.far ** min(math.log2(dictionary / STRETCH) / math.log2(WHOLE / STRETCH), 1.0))
     size = int(packed * scale * likeness) + extra
-    took = seconds * scale / gain + (sample.total + size) / _BYTES_A_SECOND + _START
+    whole = [(seconds * scale, max(-(-int(count * scale) // piece), 1)) for seconds, count in parts]
+    took = _on_cores(whole, workers) + (sample.total + size) / _BYTES_A_SECOND + _START
     return Point(info.id, level, size, took + sample.entries * _FILE_SECONDS[info.id.partition(".")[0]])
+
+
+def _on_cores(parts: _Parts, workers: int) -> float:
+    """Seconds that parts take on so many cores, each part in so many pieces, which are begun in order."""
+    ends = [0.0] * workers
+    for seconds, pieces in parts:
+        for _ in range(pieces):
+            heapq.heapreplace(ends, ends[0] + seconds / pieces)
+    return max(max(ends), sum(seconds for seconds, _ in parts) / (1 + (workers - 1) * _OVERLAP))
 
 
 def with_reading_back(point: Point, sample: Sample) -> Point:
@@ -117,7 +128,7 @@ def with_reading_back(point: Point, sample: Sample) -> Point:
     return replace(point, seconds=point.seconds + seconds + sample.files * _READ_BACK_FILE)
 
 
-def _try_zip(sample: Sample, level: int) -> tuple[int, float, int]:
+def _try_zip(sample: Sample, level: int) -> tuple[int, _Parts, int]:
     packed, seconds = 0, 0.0
     for stretch in sample.stretches:
         stored = not level or (stretch.size > _STORED_TRIED_FROM and stretch.sort == Sort.PACKED)
@@ -128,12 +139,12 @@ def _try_zip(sample: Sample, level: int) -> tuple[int, float, int]:
         smaller = len(deflate_codec.compress(stretch.data, level))
         seconds += time.perf_counter() - begin
         packed += min(smaller, len(stretch.data))
-    return packed, seconds, MIB
+    return packed, [(seconds, sample.bytes)], MIB
 
 
-def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, float, int]:
+def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, _Parts, int]:
     if not level:
-        return sample.bytes, 0.0, MIB
+        return sample.bytes, [], MIB
     how = LEVELS[level]
     scale = sample.total / max(sample.bytes, 1)
     kinds: Counter[str] = Counter()
@@ -144,7 +155,8 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, float, i
         ending = _ending(stretch)
         return stretch.sort, ending if kinds[ending] * scale >= how.piece else ""
 
-    packed, seconds = 0, 0.0
+    packed = 0
+    parts: _Parts = []
     for (sort, _), datas in _groups(sample.stretches, block).items():
         data = b"".join(datas)
         if sort == Sort.PACKED:
@@ -155,7 +167,8 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, float, i
             part = data[:MIB]
             share = len(data) / len(part)
             packed += int(len(ppmd_encoded(part, how)) * share)
-            seconds += 2 * (time.perf_counter() - begin) * share  # it is read back at once, which takes as long
+            took = 2 * (time.perf_counter() - begin) * share  # it is read back at once, which takes as long
+            parts.append((took, len(data)))
             continue
         if sort in FILTERS:
             data = b"".join(filtered(FILTERS[sort], [data]))
@@ -165,8 +178,9 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, float, i
 
         packed += encoded(data)
         took = time.perf_counter() - begin
-        seconds += took * _drag(datas, took, min(how.dictionary, int(scale * len(data))), encoded)
-    return packed, seconds, how.piece
+        took *= _drag(datas, took, min(how.dictionary, int(scale * len(data))), encoded)
+        parts.append((took, len(data)))
+    return packed, parts, how.piece
 
 
 def _ending(stretch: Stretch) -> str:
@@ -201,16 +215,17 @@ def _drag(datas: Sequence[bytes], took: float, behind: int, encoded: Callable[[b
     return float((behind / size) ** min(max(power, 0.0), _MOST_DRAG))
 
 
-def _try_tar(sample: Sample, packing: str, level: int) -> tuple[int, float, int]:
+def _try_tar(sample: Sample, packing: str, level: int) -> tuple[int, _Parts, int]:
     if not packing:
-        return sample.bytes, 0.0, 0
+        return sample.bytes, [], 0
     packer = PACKERS[packing](level)
     looks_far = packing == "xz" and level > 0
 
     def piece(stretch: Stretch) -> str:
         return stretch.path if looks_far and stretch.size >= packer.piece else ""
 
-    packed, seconds = 0, 0.0
+    packed = 0
+    parts: _Parts = []
     for datas in _groups(sample.stretches, piece).values():
         data = b"".join(datas)
         begin = time.perf_counter()
@@ -219,8 +234,8 @@ def _try_tar(sample: Sample, packing: str, level: int) -> tuple[int, float, int]
         if looks_far:
             behind = min(packer.piece // 2, len(data) * sample.total // sample.bytes)
             took *= _drag(datas, took, behind, lambda data: len(packer.pack(data)))
-        seconds += took
-    return packed, seconds, packer.piece
+        parts.append((took, len(data)))
+    return packed, parts, packer.piece
 
 
 def trial(sample: Sample, job: Job | None = None) -> Iterator[Point]:
