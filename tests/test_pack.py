@@ -22,7 +22,7 @@ from rundlet.core.plans.pack import PackClash, plan_pack, suggested_stem
 from rundlet.core.streams import sinks
 from rundlet.core.work.pack import pack
 from rundlet.core.work.sample import take_sample
-from rundlet.core.work.trial import Point, predicted, that_fits, trial, try_one, worth_showing
+from rundlet.core.work.trial import Point, on_cores, predicted, that_fits, trial, try_one, worth_showing
 from support import make_tree, pack_to, snapshot, unpack_to
 
 ZIP = by_id("zip").info
@@ -235,6 +235,13 @@ def test_hidden_files_and_empty_folders_can_be_left_out(tmp_path: Path) -> None:
     assert paths(LeaveOut.HIDDEN) == {".tree", "a", "full", "full/d", "empty", "empty/er"}
     assert paths(LeaveOut.EMPTY_FOLDERS) == everything - {"empty", "empty/er"}
     assert paths(LeaveOut.HIDDEN | LeaveOut.EMPTY_FOLDERS) == {".tree", "a", "full", "full/d"}
+
+
+def test_pieces_are_laid_out_on_the_cores_in_order() -> None:
+    assert on_cores([], 2) == 0.0
+    assert on_cores([(3.0, 3), (2.0, 1)], 2) == 3.0  # the last one is begun when one second is over, on the free core
+    assert on_cores([(2.0, 1), (3.0, 3)], 1) == 5.0
+    assert 5.0 < on_cores([(10.0, 1000)], 2) < 5.4  # no more than the cores give together
 
 
 def test_the_trial_foretells_what_neighbours_share(tmp_path: Path) -> None:

@@ -355,3 +355,16 @@ def test_a_disk_that_keeps_less(tmp_path: Path, monkeypatch: pytest.MonkeyPatch)
     assert "can't be kept on that disk" in said["what?.txt"]
     assert said["large"] == "was left out: that disk keeps no file of more than 10 bytes"
     reader.close()
+
+
+@pytest.mark.parametrize(("rule", "kept"), [(UnpackClash.RENAME, "mine"), (UnpackClash.REPLACE, "theirs")])
+def test_a_name_taken_in_a_folder_that_the_archive_lists(tmp_path: Path, rule: UnpackClash, kept: str) -> None:
+    (tmp_path / "f").mkdir()
+    for name in ("a", "b"):
+        (tmp_path / "f" / name).write_text("theirs")
+    pack_to(tmp_path / "x.zip", [tmp_path / "f"])
+    (tmp_path / "out" / "f").mkdir(parents=True)
+    (tmp_path / "out" / "f" / "b").write_text("mine")
+    assert not unpack_to(tmp_path / "x.zip", tmp_path / "out", clash=rule).problems
+    assert (tmp_path / "out" / "f" / "b").read_text() == kept
+    assert (tmp_path / "out" / "f" / "b (2)").exists() == (rule == UnpackClash.RENAME)

@@ -106,11 +106,11 @@ def try_one(sample: Sample, info: FormatInfo, level: int, *, ppmd: bool = False)
         likeness *= float(sample.far ** min(math.log2(dictionary / STRETCH) / math.log2(WHOLE / STRETCH), 1.0))
     size = int(packed * scale * likeness) + extra
     whole = [(seconds * scale, max(-(-int(count * scale) // piece), 1)) for seconds, count in parts]
-    took = _on_cores(whole, workers) + (sample.total + size) / _BYTES_A_SECOND + _START
+    took = on_cores(whole, workers) + (sample.total + size) / _BYTES_A_SECOND + _START
     return Point(info.id, level, size, took + sample.entries * _FILE_SECONDS[info.id.partition(".")[0]])
 
 
-def _on_cores(parts: _Parts, workers: int) -> float:
+def on_cores(parts: _Parts, workers: int) -> float:
     """Seconds that parts take on so many cores, each part in so many pieces, which are begun in order."""
     ends = [0.0] * workers
     for seconds, pieces in parts:
