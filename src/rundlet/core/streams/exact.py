@@ -1,8 +1,8 @@
-"""Exact reads: all the bytes asked for, or an error that says where they were missing."""
+"""Exact reads: all the bytes asked for, or an error that says where they were missing; and streams cut to size."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from rundlet.core.errors import Truncated
 from rundlet.core.limits import CHUNK
@@ -43,3 +43,20 @@ def _cut(source: ByteSource, offset: int, length: int) -> Truncated:
         archive=source.name,
         offset=offset,
     )
+
+
+def in_pieces(content: Iterable[bytes], step: int) -> Iterator[bytes]:
+    """Bytes in pieces of one size, the last one shorter."""
+    pending: list[bytes] = []
+    total = 0
+    for data in content:
+        while total + len(data) >= step:
+            pending.append(data[: step - total])
+            data = data[step - total :]
+            yield b"".join(pending)
+            pending, total = [], 0
+        if data:
+            pending.append(data)
+            total += len(data)
+    if pending:
+        yield b"".join(pending)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from rundlet.core.codecs import lzma2, ppmd
@@ -42,23 +41,6 @@ class Piece:
     plain: int
     properties: bytes = b""
     is_last: bool = False
-
-
-def cut(content: Iterator[bytes], step: int) -> Iterator[bytes]:
-    """Bytes in pieces of one size, the last one shorter."""
-    pending: list[bytes] = []
-    total = 0
-    for data in content:
-        while total + len(data) >= step:
-            pending.append(data[: step - total])
-            data = data[step - total :]
-            yield b"".join(pending)
-            pending, total = [], 0
-        if data:
-            pending.append(data)
-            total += len(data)
-    if pending:
-        yield b"".join(pending)
 
 
 def pack_piece(block: OpenBlock, data: bytes, how: Level) -> Piece:

@@ -17,13 +17,14 @@ from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, PackItem, Si
 from rundlet.core.formats.items import CHANGED, ReadFailed, open_item, read_piece, read_whole
 from rundlet.core.formats.sevenz.levels import LEVELS, Level
 from rundlet.core.formats.sevenz.new_header import BlockRow, Row, files_info, kept_rows, new_row, streams_info
-from rundlet.core.formats.sevenz.pieces import OpenBlock, Piece, cut, pack_piece, pack_text
+from rundlet.core.formats.sevenz.pieces import OpenBlock, Piece, pack_piece, pack_text
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, IDS, BindPair, Coder, Folder, Property, SignatureHeader
 from rundlet.core.formats.sevenz.sorting import FILTERS, BlockPlan, Sort, blocks
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK, GIB, KIB, MIB
+from rundlet.core.streams.exact import in_pieces
 
 _POWER = 19  # 2**19 rounds for a key, as is usual in this format: a tenth of a second
 _SALT_SIZE = 16
@@ -116,7 +117,7 @@ class SevenWriter:
             yield partial(pack_text, block, b"".join(content), how)
             return
         step = MIB if name == "copy" else how.piece
-        for data in cut(content, step):
+        for data in in_pieces(content, step):
             yield partial(pack_piece, block, data, how)
         yield partial(Piece, block, b"", 0, is_last=True)
 

@@ -20,6 +20,7 @@ from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK
+from rundlet.core.streams.exact import in_pieces
 
 _MOST_SIZE = 8**11
 _END = bytes(2 * BLOCK)
@@ -52,7 +53,7 @@ class TarWriter:
             for data in stream:
                 self._sink.write(data)
             return
-        pieces = _pieces(stream, self._packer.piece)
+        pieces = in_pieces(stream, self._packer.piece)
         tasks: Iterator[Callable[[], bytes]] = (partial(self._packer.pack, piece) for piece in pieces)
         for data in in_order(pool, tasks, ahead=cores() + 2):
             self._sink.write(data)
@@ -264,19 +265,3 @@ def _content(fd: int, item: PackItem, stretches: list[tuple[int, int]], job: Job
             at += len(data)
             yield data
             job.advance(len(data))
-
-
-def _pieces(stream: Iterable[bytes], size: int) -> Iterator[bytes]:
-    """A stream cut into pieces of one size, the last one shorter."""
-    parts: list[bytes] = []
-    total = 0
-    for data in stream:
-        while total + len(data) >= size:
-            head, data = data[: size - total], data[size - total :]
-            yield b"".join([*parts, head])
-            parts, total = [], 0
-        if data:
-            parts.append(data)
-            total += len(data)
-    if parts:
-        yield b"".join(parts)

@@ -88,21 +88,20 @@ class LocalHeader:
 SHARED = struct.Struct("<5H3I2H")
 """What both headers of an entry have between their beginnings and their ends: from the version needed to the lengths."""
 
-LOCAL = np.dtype(
-    [
-        ("signature", "S4"),
-        ("version_needed", "<u2"),
-        ("flags", "<u2"),
-        ("method", "<u2"),
-        ("time", "<u2"),
-        ("date", "<u2"),
-        ("crc32", "<u4"),
-        ("compressed_size", "<u4"),
-        ("uncompressed_size", "<u4"),
-        ("name_length", "<u2"),
-        ("extra_length", "<u2"),
-    ]
-)
+_SHARED_COLUMNS = [
+    ("version_needed", "<u2"),
+    ("flags", "<u2"),
+    ("method", "<u2"),
+    ("time", "<u2"),
+    ("date", "<u2"),
+    ("crc32", "<u4"),
+    ("compressed_size", "<u4"),
+    ("uncompressed_size", "<u4"),
+    ("name_length", "<u2"),
+    ("extra_length", "<u2"),
+]
+
+LOCAL = np.dtype([("signature", "S4"), *_SHARED_COLUMNS])
 """The same as :class:`LocalHeader` with its signature, for many of them at once."""
 
 CENTRAL_SIGNATURE = b"PK\x01\x02"
@@ -112,16 +111,7 @@ CENTRAL = np.dtype(
         ("signature", "<u4"),
         ("version_made_by", "u1"),
         ("host", "u1"),
-        ("version_needed", "<u2"),
-        ("flags", "<u2"),
-        ("method", "<u2"),
-        ("time", "<u2"),
-        ("date", "<u2"),
-        ("crc32", "<u4"),
-        ("compressed_size", "<u4"),
-        ("uncompressed_size", "<u4"),
-        ("name_length", "<u2"),
-        ("extra_length", "<u2"),
+        *_SHARED_COLUMNS,
         ("comment_length", "<u2"),
         ("disk_start", "<u2"),
         ("internal_attributes", "<u2"),
