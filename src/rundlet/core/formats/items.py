@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 
 from rundlet.core.codecs import deflate_codec
-from rundlet.core.errors import FileProblem, file_problem
+from rundlet.core.errors import FileProblem
 from rundlet.core.formats.base import PackItem
 from rundlet.core.jobs.turns import step_aside
 from rundlet.core.limits import KIB, SMALL
@@ -25,11 +25,6 @@ class ReadFailed(Exception):
     def __init__(self, problem: FileProblem) -> None:
         super().__init__(problem.message)
         self.problem = problem
-
-    @classmethod
-    def of(cls, error: OSError, item: PackItem) -> ReadFailed:
-        """What the system said of an item."""
-        return cls(file_problem(error, "read", item.source))
 
 
 def open_item(item: PackItem) -> int:

@@ -34,6 +34,7 @@ _LONGEST = 1.0  # seconds for one point; slower ones are tried on as much of the
 _STORED_TRIED_FROM = SMALL
 _QUARTER, _LEAST_DRAG = 4, MIB
 _MOST_DRAG = 0.6
+_MANY_PIECES = 200  # of one part: with more of them it does not matter which of them run beside each other
 _OVERLAP = 0.93  # of a second core's work that comes out as time saved
 _BYTES_A_SECOND = 600e6  # reading, checksums and writing, beside the codec
 _START = 0.02  # seconds for threads, and for writing the archive through to the disk
@@ -114,6 +115,7 @@ def on_cores(parts: _Parts, workers: int) -> float:
     """Seconds that parts take on so many cores, each part in so many pieces, which are begun in order."""
     ends = [0.0] * workers
     for seconds, pieces in parts:
+        pieces = min(pieces, _MANY_PIECES)
         for _ in range(pieces):
             heapq.heapreplace(ends, ends[0] + seconds / pieces)
     return max(max(ends), sum(seconds for seconds, _ in parts) / (1 + (workers - 1) * _OVERLAP))

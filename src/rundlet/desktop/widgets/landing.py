@@ -8,6 +8,7 @@ from functools import partial
 from PySide6.QtCore import QModelIndex, Qt, Signal
 from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import QAbstractItemView, QLabel, QMenu, QTreeView
+from shiboken6 import isValid
 
 from rundlet.core.plans.unpack import Steps, UnpackClash
 from rundlet.desktop.delegates.rows import RowDelegate
@@ -79,18 +80,13 @@ class LandingView(QTreeView):
         menu = self.rules_menu(index)
         if menu is not None:
             menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-            menu.destroyed.connect(self._menu_closed)
             self._menu = menu
             menu.popup(self.viewport().mapToGlobal(self.visualRect(index).bottomLeft()))
 
-    def _menu_closed(self) -> None:
-        self._menu = None
-
     def _close_menu(self) -> None:
         """What it was opened for is no longer there."""
-        if self._menu is not None:
+        if self._menu is not None and isValid(self._menu):
             self._menu.close()
-            self._menu = None
 
     def hideEvent(self, event: QHideEvent) -> None:
         self._close_menu()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hmac
 from collections.abc import Iterable, Iterator, Sequence
 
@@ -284,13 +285,11 @@ class ZipUnit:
             return
         window, begin = source.data, source.start
         for row, is_plain, at, packed, *numbers in zip(self.rows, *self._plain(source), strict=True):
-            try:
-                if is_plain:
-                    yield row, (_whole(window[at - begin : at - begin + packed], *numbers),)
-                    continue
-            except RundletError:
-                pass  # what it is is said when its chunks are asked for
-            yield row, self._late(row, source)
+            whole = None
+            if is_plain:
+                with contextlib.suppress(RundletError):  # what it is is said when its chunks are asked for
+                    whole = _whole(window[at - begin : at - begin + packed], *numbers)
+            yield row, self._late(row, source) if whole is None else (whole,)
 
     def _plain(self, source: WindowSource) -> list[list[int]]:
         """For each row whether :meth:`ZipReader.content` would find nothing special about it, and if so where its
