@@ -37,7 +37,7 @@ _MOST_DRAG = 0.6
 _MANY_PIECES = 200  # of one part: with more of them it does not matter which of them run beside each other
 _OVERLAP = 0.93  # of a second core's work that comes out as time saved
 _BYTES_A_SECOND = 600e6  # reading, checksums and writing, beside the codec
-_START = 0.02  # seconds for threads, and for writing the archive through to the disk
+_START = 0.035  # seconds for threads, and for writing the archive through to the disk
 _FILE_SECONDS = {"zip": 30e-6, "7z": 30e-6, "tar": 25e-6}
 _READ_BACK = {
     "zip": 300e6,
