@@ -12,6 +12,7 @@ from backports import zstd
 from isal import igzip_lib, isal_zlib
 
 from rundlet.core.codecs.checksums import crc32
+from rundlet.core.codecs.whole import DAMAGED, TOO_LITTLE, WRONG_SUM
 from rundlet.core.errors import ChecksumMismatch, Corrupt, LimitExceeded, RundletError, Truncated
 from rundlet.core.limits import CHUNK
 
@@ -30,10 +31,6 @@ CODEC_ERRORS: Any = (
 
 MEMORY_ERRORS = (MemoryError, lzma.LZMAError)
 """What they raise when the data asks for too much memory, though not only then."""
-
-
-TOO_LITTLE = "It unpacks to less than its stated size."
-WRONG_SUM = "Its content fails its checksum."
 
 
 class Decoder(Protocol):
@@ -72,7 +69,7 @@ def expand(
             except MEMORY_ERRORS as error:
                 raise _too_large(error) from error
             except CODEC_ERRORS as error:
-                raise Corrupt("Its packed data is damaged.") from error
+                raise Corrupt(DAMAGED) from error
             if out:
                 total += len(out)
                 yield out
@@ -90,7 +87,7 @@ def expand(
 def _too_large(error: Exception) -> RundletError:
     if isinstance(error, MemoryError) or "emory" in str(error):
         return LimitExceeded("Unpacking it would take more memory than allowed.")
-    return Corrupt("Its packed data is damaged.")
+    return Corrupt(DAMAGED)
 
 
 def checked(plain: Iterable[bytes], size: int, crc: int | None) -> Iterator[bytes]:

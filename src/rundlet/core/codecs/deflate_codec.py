@@ -9,9 +9,8 @@ from __future__ import annotations
 import deflate
 from isal import igzip_lib, isal_zlib
 
-from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
+from rundlet.core.codecs.base import Decoder
 from rundlet.core.codecs.system_inflate import SystemInflate, system_inflate_is_there
-from rundlet.core.errors import Corrupt
 from rundlet.core.limits import KIB, MIB
 
 QUICK = {1: 2, 2: 3}
@@ -51,18 +50,6 @@ def compress_piece(data: bytes, level: int, *, before: bytes, last: bool) -> byt
         return coder.compress(data) + coder.flush(isal_zlib.Z_FINISH if last else isal_zlib.Z_SYNC_FLUSH)
     packed = bytes(deflate.deflate_compress(data, TIGHT[level]))
     return packed if last else _open_ended(packed, len(data))
-
-
-def decompress(data: bytes, size: int) -> bytes:
-    """Decode a whole raw stream whose decoded size is known.
-
-    Raises:
-        Corrupt: when the stream is damaged or decodes to more than ``size`` bytes.
-    """
-    try:
-        return bytes(deflate.deflate_decompress(data, size))
-    except CODEC_ERRORS as error:
-        raise Corrupt("Its packed data is damaged.") from error
 
 
 def decoder() -> Decoder:

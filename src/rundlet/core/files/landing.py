@@ -149,6 +149,17 @@ class Landing:
         """A whole small file at once. Raises what :meth:`folder` and :func:`rundlet.core.streams.sinks.put_file` do."""
         put_file(self.folder(steps[:-1]), steps[-1], data, mode=mode, times=times)
 
+    def holds(self, steps: Steps, data: bytes) -> bool:
+        """Whether a file stands in a place that has these bytes and no others."""
+        try:
+            fd = os.open(
+                steps[-1], os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=self.folder(steps[:-1])
+            )
+        except OSError:
+            return False
+        with open(fd, "rb") as file:  # noqa: PTH123
+            return file.read(len(data) + 1) == data
+
     def link(self, steps: Steps, target: str, *, replace: bool) -> None:
         """Make a symbolic link. Raises ``OSError`` and what :meth:`folder` does."""
         folder = self.folder(steps[:-1])

@@ -28,15 +28,19 @@ class Shared:
     runs one thread at a time, so that two workers at fine units are twice as slow as one alone, unless it is the file system
     that takes most of their time. How much of it does is measured on the first fine units, and as many workers are let
     at the others as find room beside each other.
+
+    Args:
+        helped: whether the one at fine units gives most of their work to other processes; then it stays the only one.
     """
 
-    def __init__(self, units: Iterator[Unit], workers: int) -> None:
+    def __init__(self, units: Iterator[Unit], workers: int, *, helped: bool = False) -> None:
         listed = list(units)
         if workers > 1:
             listed.sort(key=lambda unit: unit.cost, reverse=True)
         self._units = deque(listed)
         self._turn = threading.Condition()
         self._at_fine = 0
+        self._helped = helped
         # Seconds at fine units with no other worker there: in all, and in this process's own code.
         self._alone = self._own = 0.0
 
@@ -70,7 +74,9 @@ class Shared:
     def _has_room(self) -> bool:
         """Whether one more worker at fine units would find the interpreter free."""
         known = self._alone > _KNOWN_AFTER
-        return not self._at_fine or (known and (self._at_fine + 1) * self._own < _WORTH_IT * self._alone)
+        return not self._at_fine or (
+            known and not self._helped and (self._at_fine + 1) * self._own < _WORTH_IT * self._alone
+        )
 
     def _leave_fine(self, took: float, own: float) -> None:
         with self._turn:
@@ -96,9 +102,15 @@ def _own_seconds() -> float:
     return resource.getrusage(resource.RUSAGE_THREAD).ru_utime
 
 
-def run_side_by_side(units: Iterator[Unit], work: Callable[[Iterator[Unit]], None], workers: int) -> None:
-    """Call ``work`` in several threads, each with its share of the units; the first error ends all and is raised here."""
-    shared = Shared(units, workers)
+def run_side_by_side(
+    units: Iterator[Unit], work: Callable[[Iterator[Unit]], None], workers: int, *, helped: bool = False
+) -> None:
+    """Call ``work`` in several threads, each with its share of the units; the first error ends all and is raised here.
+
+    Args:
+        helped: as in :class:`Shared`.
+    """
+    shared = Shared(units, workers, helped=helped)
 
     def guarded(worker: int) -> None:
         try:

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import contextlib
 import hmac
 from collections.abc import Iterable, Iterator, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.codecs import deflate_codec, ppmd
+from rundlet.core.codecs import ppmd
 from rundlet.core.codecs.aes import CODE_SIZE, SALT_SIZES, VERIFIER_SIZE, ZipKeys
-from rundlet.core.codecs.base import TOO_LITTLE, WRONG_SUM, checked, expand
-from rundlet.core.codecs.checksums import crc32
+from rundlet.core.codecs.base import checked, expand
 from rundlet.core.codecs.legacy_cipher import BYTES_A_SECOND, HEADER_SIZE, LegacyCipher, decrypted, seconds_together
 from rundlet.core.codecs.registry import DECODERS
+from rundlet.core.codecs.whole import SIZES_DIFFER, Whole
 from rundlet.core.errors import (
     ChecksumMismatch,
     Corrupt,
@@ -48,7 +47,6 @@ _STORED, _DEFLATED, _PPMD, _AES = int(Method.STORED), int(Method.DEFLATED), int(
 _WITHOUT_CHECKSUM = 2  # the second version of the AES scheme has its authentication code in place of the CRC
 _BATCH = 64
 _HEAD_ROOM = 1024  # for the header before an entry's data, which is 30 bytes and two names as a rule
-_SIZES_DIFFER = "It is stored as it is, and yet its two sizes differ."
 
 
 class ZipReader(ArchiveReader):
@@ -139,11 +137,11 @@ class ZipReader(ArchiveReader):
                 version, _, method = self.directory.aes[row]
                 crc = UNKNOWN if version == _WITHOUT_CHECKSUM else crc
         elif size <= SMALL and packed <= SMALL and method in (_STORED, _DEFLATED):
-            return (_whole(read_exactly(source, data_at, packed), method, size, crc),)
+            return Whole(read_exactly(source, data_at, packed), method == _DEFLATED, size, crc)
         else:
             raw = chunks(self.source, data_at, packed)
             if method == _STORED and size != packed:
-                raise Corrupt(_SIZES_DIFFER)
+                raise Corrupt(SIZES_DIFFER)
         return checked(_decoded(method, raw, size, self._memory), size, None if crc == UNKNOWN else crc)
 
     def _data_start(self, row: int, source: ByteSource) -> int:
@@ -246,19 +244,6 @@ class ZipReader(ArchiveReader):
         return cipher if head[-1] == expected else None
 
 
-def _whole(data: bytes, method: int, size: int, crc: int) -> bytes:
-    """A small entry in one piece, compared with its size and checksum."""
-    if method == _DEFLATED:
-        data = deflate_codec.decompress(data, size)
-        if len(data) < size:
-            raise Truncated(TOO_LITTLE)
-    elif size != len(data):
-        raise Corrupt(_SIZES_DIFFER)
-    if crc32(data) != crc:
-        raise ChecksumMismatch(WRONG_SUM)
-    return data
-
-
 def _local_headers(source: WindowSource, offsets: NDArray[np.int64]) -> NDArray[np.void]:
     """Local headers (section 4.3.7) that begin at places in a window; zeros for those that do not lie in it."""
     octets = np.frombuffer(source.data, np.uint8)
@@ -285,15 +270,14 @@ class ZipUnit:
             return
         window, begin = source.data, source.start
         for row, is_plain, at, packed, *numbers in zip(self.rows, *self._plain(source), strict=True):
-            whole = None
             if is_plain:
-                with contextlib.suppress(RundletError):  # what it is is said when its chunks are asked for
-                    whole = _whole(window[at - begin : at - begin + packed], *numbers)
-            yield row, self._late(row, source) if whole is None else (whole,)
+                yield row, Whole(window[at - begin : at - begin + packed], *numbers)
+            else:
+                yield row, self._late(row, source)
 
     def _plain(self, source: WindowSource) -> list[list[int]]:
         """For each row whether :meth:`ZipReader.content` would find nothing special about it, and if so where its
-        packed data is, how much that is, its method, size and CRC-32."""
+        packed data is, how much that is, whether it is deflated, and its size and CRC-32."""
         directory, catalog = self._reader.directory, self._reader.catalog
         rows = np.array(self.rows, np.int64)
         offset, packed, method = directory.offset[rows], catalog.packed[rows], directory.method[rows]
@@ -303,7 +287,7 @@ class ZipUnit:
         plain = ~(directory.overlapping[rows] | catalog.encrypted[rows]) & (flags & (_UNSEEN | _ENCRYPTED) == 0)
         plain &= ((method == _STORED) | (method == _DEFLATED)) & (local["method"] == method)
         plain &= (local["signature"] == LocalHeader.SIGNATURE) & (start + packed <= source.start + len(source.data))
-        columns = plain, start, packed, method, catalog.size[rows], catalog.crc[rows]
+        columns = plain, start, packed, method == _DEFLATED, catalog.size[rows], catalog.crc[rows]
         return [column.tolist() for column in columns]
 
     def _window(self) -> ByteSource:
