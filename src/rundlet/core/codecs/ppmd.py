@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator
 
 from rundlet.core.codecs.registry import check_memory
 from rundlet.core.errors import Corrupt
+from rundlet.core.jobs.helpers import command
 from rundlet.core.limits import CHUNK, MIB
 
 _ROOM = 256 * MIB  # what the interpreter itself needs beside the model
@@ -33,7 +34,7 @@ def decode(
         LimitExceeded: when the model takes more memory than allowed.
     """
     check_memory(memory, allowed)
-    words = [sys.executable, "-m", "rundlet.core.codecs.ppmd", *map(str, (variant, order, memory, restore, size))]
+    words = command("rundlet.core.codecs.ppmd", *map(str, (variant, order, memory, restore, size)))
     with subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as child:
         assert child.stdin is not None and child.stdout is not None
         feeder = threading.Thread(target=_feed, args=(child, packed))

@@ -7,12 +7,12 @@ import fcntl
 import pickle
 import select
 import subprocess
-import sys
 import threading
 from collections import deque
 from pathlib import Path
 
 from rundlet.core.codecs.whole import Whole
+from rundlet.core.jobs.helpers import command
 from rundlet.core.limits import KIB, MIB
 from rundlet.core.plans.unpack import Step
 from rundlet.core.work.hand import ANSWER, Errand
@@ -45,8 +45,11 @@ class Hands:
 
     def __init__(self, root: Path, count: int) -> None:
         self._lock = threading.Lock()
-        self._hands = [_Hand(root) for _ in range(min(count, _MOST))]
+        self._hands: list[_Hand] = []
         self._done: Done = []
+        with contextlib.suppress(OSError):  # no room for more processes: the work gets done without them
+            for _ in range(min(count, _MOST)):
+                self._hands.append(_Hand(root))
 
     def take(self, batch: list[SmallFile], errands: list[Errand]) -> bool:
         """Give a batch to a helper, which then comes back by :meth:`done`; False when all are busy.
@@ -80,10 +83,9 @@ class _Hand:
     def __init__(self, root: Path) -> None:
         self.waiting: deque[list[SmallFile]] = deque()
         self.alive = True
-        words = [sys.executable, "-P", "-m", "rundlet.core.work.hand", str(root)]
         # Not in the terminal's group: an interrupt is for the master, which then still hears what was written.
         self._child = subprocess.Popen(
-            words,
+            command("rundlet.core.work.hand", str(root)),
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             bufsize=0,
@@ -94,6 +96,8 @@ class _Hand:
         self._orders, self._answers = self._child.stdin, self._child.stdout
         with contextlib.suppress(OSError):  # then giving waits now and then
             fcntl.fcntl(self._orders, fcntl.F_SETPIPE_SZ, _PIPE)
+        self._poll = select.poll()
+        self._poll.register(self._answers, select.POLLIN)
 
     def give(self, batch: list[SmallFile], errands: list[Errand]) -> bool:
         try:
@@ -108,7 +112,7 @@ class _Hand:
     def answered(self, *, wait: bool) -> Done:
         """What was done; a helper that is gone did none of what it had, for all that is known."""
         done: Done = []
-        while self.waiting and (wait or not self.alive or select.select([self._answers], [], [], 0)[0]):
+        while self.waiting and (wait or not self.alive or self._poll.poll(0)):
             answer = self._answers.read(ANSWER)
             if len(answer) == ANSWER:
                 bits = int.from_bytes(answer, "little")

@@ -111,7 +111,8 @@ class Writer:
                 except (RundletError, OSError) as error:
                     self._went_wrong(step, error)
                 self._one_more()
-        self._put(batch)
+        if batch:
+            self._put(batch)
         self._tell()
 
     def _gathered(self, step: Step, chunks: Iterable[bytes]) -> Iterable[bytes]:

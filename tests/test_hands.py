@@ -1,0 +1,151 @@
+"""Helper processes that write small files: the same as without them, also when they die or a hostile folder is worked in."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from rundlet.core.errors import Cancelled
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.plans.unpack import UnpackClash, plan_unpack
+from rundlet.core.work import hands
+from rundlet.core.work.unpack import unpack
+from support import Raw, pack_to, raw_zip, snapshot, unpack_to
+
+_COUNT = 300
+
+_DIES = """
+import os, sys
+from pathlib import Path
+from rundlet.core.work import hand
+undone = hand._undone
+def last_one(errands, landing):
+    undone(errands[:{written}], landing)
+    os._exit(1)
+hand._undone = last_one
+hand.serve(Path(sys.argv[1]), sys.stdin.buffer, sys.stdout.buffer)
+"""
+"""A helper that writes some files of its first batch and comes to its end before it can say so."""
+
+
+@pytest.fixture
+def helped(monkeypatch: pytest.MonkeyPatch) -> list[int]:
+    """Have few files be worth a helper; how many files each answer of one says that it wrote, and how many it did not."""
+    said: list[int] = []
+    answered = hands._Hand.answered
+
+    def noted(hand: hands._Hand, *, wait: bool) -> hands.Done:
+        done = answered(hand, wait=wait)
+        said.extend(len(written) for written, _ in done)
+        return done
+
+    monkeypatch.setattr("rundlet.core.work.unpack.WORTH_IT", 1)
+    monkeypatch.setattr(hands._Hand, "answered", noted)
+    return said
+
+
+def _tree(root: Path) -> Path:
+    for number in range(_COUNT):
+        place = root / f"folder {number % 7}" / ("deep" if number % 2 else "")
+        place.mkdir(parents=True, exist_ok=True)
+        path = place / f"Ü{number}.txt"
+        path.write_bytes(b"%d " % number * (number % 90))
+        path.chmod(0o640 if number % 3 else 0o755)
+        os.utime(path, (1_600_000_000, 1_600_000_000 + 2 * number))
+    (root / "large").write_bytes(os.urandom(200_000))
+    (root / "folder 1" / "link").symlink_to("Ü1.txt")
+    os.link(root / "large", root / "large again")
+    return root
+
+
+@pytest.mark.parametrize("fmt", ["zip", "7z", "tar", "tar.gz"])
+def test_a_tree_comes_out_the_same(tmp_path: Path, fmt: str, helped: list[int]) -> None:
+    tree = _tree(tmp_path / "tree")
+    archive = tmp_path / "x"
+    pack_to(archive, [tree], fmt=fmt)
+    report = unpack_to(archive, tmp_path / "out", workers=3)
+    assert not report.issues
+    assert sum(helped) > hands.BATCH_FILES
+    assert snapshot(tmp_path / "out" / "tree") == snapshot(tree)
+    assert sorted(report.created) == sorted(str(path) for path in [tmp_path / "out", *(tmp_path / "out").rglob("*")])
+
+
+def _troubled(tmp_path: Path) -> Path:
+    """An archive with damage, links, a file in a folder's place and names taken, and where all of that lands."""
+    entries = [Raw(b"d%d/%d" % (number % 3, number), b"content %d" % number) for number in range(_COUNT)]
+    entries += [Raw(b"d1/5"), Raw(b"way", b"d0", mode=0o120777), Raw(b"way/through"), Raw(b"d2/5/below")]
+    data = raw_zip(entries).replace(b"content 7", b"damaged 7", 1).replace(b"content 140", b"damaged 140", 1)
+    archive = tmp_path / "x.zip"
+    archive.write_bytes(data)
+    return archive
+
+
+@pytest.mark.parametrize("clash", list(UnpackClash))
+def test_what_goes_wrong_is_said_as_without_them(tmp_path: Path, clash: UnpackClash, helped: list[int]) -> None:
+    archive = _troubled(tmp_path)
+    reports: dict[int, Report] = {}
+    for workers in (1, 2):
+        into = tmp_path / f"out{workers}"
+        (into / "d0").mkdir(parents=True)
+        (into / "d0" / "3").write_bytes(b"mine")
+        (into / "d1").symlink_to(tmp_path)
+        (into / "d2").write_bytes(b"a file")
+        with closing(open_archive(archive)) as reader:
+            plan = plan_unpack(reader, into=into, on_clash=clash)
+            (into / "d0" / "9").write_bytes(b"made meanwhile")
+            reports[workers] = unpack(plan, reader, workers=workers)
+    assert helped
+    one, two = reports[1], reports[2]
+    assert sorted(map(str, two.issues)) == sorted(str(issue).replace("out1", "out2") for issue in one.issues)
+    assert snapshot(tmp_path / "out1", times=False) == snapshot(tmp_path / "out2", times=False)
+    assert (two.files, two.bytes_out, len(two.created)) == (one.files, one.bytes_out, len(one.created))
+    assert (tmp_path / "out2" / "d0" / "9").read_bytes() == b"made meanwhile"
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["out1", "out2", "x.zip"]
+
+
+@pytest.mark.parametrize("written", [0, 20, 64])
+def test_what_a_helper_that_dies_had_is_done_without_it(
+    tmp_path: Path, written: int, helped: list[int], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    code = _DIES.format(written=written)
+    monkeypatch.setattr(hands, "command", lambda _, root: [sys.executable, "-c", code, root])
+    archive = tmp_path / "x.zip"
+    pack_to(archive, [_tree(tmp_path / "tree")])
+    report = unpack_to(archive, tmp_path / "out", workers=2)
+    assert not report.issues
+    assert helped
+    assert not any(helped)
+    assert snapshot(tmp_path / "out" / "tree") == snapshot(tmp_path / "tree")
+    assert len(report.created) == len(set(report.created)) == len(list((tmp_path / "out").rglob("*"))) + 1
+
+
+class _Stopped(Job):
+    def advance(self, count: int = 0, *, entries: int = 0) -> None:
+        if self.snapshot().done_entries > _COUNT // 2:
+            self.cancel()
+        super().advance(count, entries=entries)
+
+
+def test_what_helpers_wrote_goes_when_the_work_is_cancelled(tmp_path: Path, helped: list[int]) -> None:
+    archive = tmp_path / "x.zip"
+    pack_to(archive, [_tree(tmp_path / "tree")])
+    with closing(open_archive(archive)) as reader, pytest.raises(Cancelled):
+        unpack(plan_unpack(reader, into=tmp_path / "out"), reader, _Stopped(), workers=2)
+    assert sum(helped)
+    assert not (tmp_path / "out").exists()
+
+
+def test_nothing_is_imported_from_the_folder_that_is_worked_in(tmp_path: Path) -> None:
+    for name in ("pickle", "deflate", "pyppmd", "resource"):
+        (tmp_path / f"{name}.py").write_text("open('imported', 'w')")
+    for module in ("rundlet.core.work.hand", "rundlet.core.codecs.ppmd"):
+        words = hands.command(module, str(tmp_path), "6", "65536", "0", "0")
+        subprocess.run(words, cwd=tmp_path, input=b"", capture_output=True, check=False)
+    assert not (tmp_path / "imported").exists()
