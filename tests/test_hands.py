@@ -95,11 +95,11 @@ def test_what_goes_wrong_is_said_as_without_them(tmp_path: Path, clash: UnpackCl
         into = tmp_path / f"out{workers}"
         (into / "d0").mkdir(parents=True)
         (into / "d0" / "3").write_bytes(b"mine")
-        (into / "d1").symlink_to(tmp_path)
         (into / "d2").write_bytes(b"a file")
         with closing(open_archive(archive)) as reader:
             plan = plan_unpack(reader, into=into, on_clash=clash)
             (into / "d0" / "9").write_bytes(b"made meanwhile")
+            (into / "d1").symlink_to(tmp_path)
             reports[workers] = unpack(plan, reader, workers=workers)
     assert helped
     one, two = reports[1], reports[2]
