@@ -79,7 +79,7 @@ def test_a_tree_comes_out_the_same(tmp_path: Path, fmt: str, helped: list[int]) 
 
 def _troubled(tmp_path: Path) -> Path:
     """An archive with damage, links, a file in a folder's place and names taken, and where all of that lands."""
-    entries = [Raw(b"d%d/%d" % (number // 100, number), b"content %d" % number) for number in range(_COUNT)]
+    entries = [Raw(b"d%d/%d" % (number // _COUNT, number), b"content %d" % number) for number in range(_COUNT + 40)]
     entries += [Raw(b"d0/5"), Raw(b"way", b"d0", mode=0o120777), Raw(b"way/through"), Raw(b"d0/6/below")]
     data = raw_zip(entries).replace(b"content 7", b"damaged 7", 1).replace(b"content 40", b"damaged 40", 1)
     archive = tmp_path / "x.zip"
