@@ -1,4 +1,4 @@
-"""Helper processes that write small files: the same as without them, also when they die or a hostile folder is worked in."""
+"""Helper processes for small files: the same as without them, also when they die or a hostile folder is worked in."""
 
 from __future__ import annotations
 
@@ -6,17 +6,25 @@ import os
 import re
 import subprocess
 import sys
+from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
 
+import support
 from rundlet.core.errors import Cancelled
-from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats import deflaters
+from rundlet.core.formats.deflating import Content
+from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.jobs import helpers
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.plans.pack import PackPlan
 from rundlet.core.plans.unpack import UnpackClash, plan_unpack
 from rundlet.core.work import hands
+from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
 from support import Raw, pack_to, raw_zip, snapshot, unpack_to
 
@@ -143,10 +151,84 @@ def test_what_helpers_wrote_goes_when_the_work_is_cancelled(tmp_path: Path, help
     assert not (tmp_path / "out").exists()
 
 
+def _packed_twice(tmp_path: Path, items: list[Path], monkeypatch: pytest.MonkeyPatch) -> tuple[Report, int]:
+    """Pack without helpers and with them, which must give the same; the report, and how many files helpers packed."""
+    asked = deflaters.Deflaters.packed
+    packed: list[int] = []
+
+    def counted(self: deflaters.Deflaters, files: list[tuple[str, int]], level: int) -> Sequence[Content | None]:
+        contents = asked(self, files, level)
+        packed.append(sum(content is not None for content in contents))
+        return contents
+
+    monkeypatch.setattr(deflaters.Deflaters, "packed", counted)
+    reports = []
+    for worth_it in (10**9, 1):
+        monkeypatch.setattr("rundlet.core.formats.zip.writer.WORTH_IT", worth_it)
+        reports.append(pack_to(tmp_path / f"{worth_it}.zip", items, workers=2))
+    assert (tmp_path / "1.zip").read_bytes() == (tmp_path / f"{10**9}.zip").read_bytes()
+    assert reports[0].issues == reports[1].issues
+    return reports[1], sum(packed)
+
+
+def test_an_archive_has_the_same_bytes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    tree = _tree(tmp_path / "tree")
+    report, packed = _packed_twice(tmp_path, [tree], monkeypatch)
+    assert packed == _COUNT + 2
+    assert not report.issues
+
+
+def test_what_a_helper_can_not_read_is_said_as_without_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    tree = _tree(tmp_path / "tree")
+    planned = support.plan_pack
+
+    def late(*items: Any, **options: Any) -> PackPlan:
+        (tree / "goes").write_bytes(b"it was there")
+        (tree / "grows").write_bytes(b"short")
+        for path in (tree / "goes", tree / "grows", tree):
+            os.utime(path, (1_600_000_000, 1_600_000_000))
+        plan = planned(*items, **options)
+        (tree / "goes").unlink()
+        (tree / "grows").write_bytes(b"longer " * 50_000)
+        return plan
+
+    monkeypatch.setattr(support, "plan_pack", late)
+    report, packed = _packed_twice(tmp_path, [tree], monkeypatch)
+    assert packed == _COUNT + 3
+    assert [str(issue).split(":")[0] for issue in report.issues] == ["tree/goes", "tree/grows"]
+
+
+@pytest.mark.parametrize("ends", ["at once", "in an answer"])
+def test_an_archive_is_made_though_helpers_die(tmp_path: Path, ends: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    code = "import sys; sys.stdin.buffer.read(99); sys.stdout.buffer.write(b'\\x80\\x05')" if ends != "at once" else "0"
+    monkeypatch.setattr(deflaters, "command", lambda _: [sys.executable, "-c", code])
+    report, packed = _packed_twice(tmp_path, [_tree(tmp_path / "tree")], monkeypatch)
+    assert not packed
+    assert not report.issues
+
+
+def test_packing_that_is_cancelled_waits_for_its_helpers(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("rundlet.core.formats.zip.writer.WORTH_IT", 1)
+    ended: list[int | None] = []
+    end = helpers.Helper.end
+
+    def noted(helper: helpers.Helper) -> None:
+        end(helper)
+        ended.append(helper._child.poll())
+
+    monkeypatch.setattr(helpers.Helper, "end", noted)
+    items = [_tree(tmp_path / "tree")]
+    plan = support.plan_pack(items, target=tmp_path / "x.zip", info=by_id("zip").info, level=5)
+    with pytest.raises(Cancelled):
+        pack(plan, _Stopped(), workers=2)
+    assert ended == [0, 0]
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["tree"]
+
+
 def test_nothing_is_imported_from_the_folder_that_is_worked_in(tmp_path: Path) -> None:
     for name in ("pickle", "deflate", "pyppmd", "resource"):
         (tmp_path / f"{name}.py").write_text("open('imported', 'w')")
-    for module in ("rundlet.core.work.hand", "rundlet.core.codecs.ppmd"):
-        words = hands.command(module, str(tmp_path), "6", "65536", "0", "0")
+    for module in ("rundlet.core.work.hand", "rundlet.core.formats.deflating", "rundlet.core.codecs.ppmd"):
+        words = helpers.command(module, str(tmp_path), "6", "65536", "0", "0")
         subprocess.run(words, cwd=tmp_path, input=b"", capture_output=True, check=False)
     assert not (tmp_path / "imported").exists()

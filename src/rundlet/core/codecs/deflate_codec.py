@@ -1,4 +1,4 @@
-"""Deflate (RFC 1951): whole buffers, and pieces that make up one ordinary stream.
+"""Deflate (RFC 1951): pieces that make up one ordinary stream. Whole buffers are in :mod:`rundlet.core.codecs.whole`.
 
 The levels are a measured frontier (``benchmarks/``): each is slower than the one before and smaller. Levels 1
 and 2 come from one library, 3 to 9 from another that has no preset dictionaries; its pieces are closed by hand.
@@ -6,28 +6,18 @@ and 2 come from one library, 3 to 9 from another that has no preset dictionaries
 
 from __future__ import annotations
 
-import deflate
 from isal import igzip_lib, isal_zlib
 
 from rundlet.core.codecs.base import Decoder
 from rundlet.core.codecs.system_inflate import SystemInflate, system_inflate_is_there
+from rundlet.core.codecs.whole import QUICK, deflated
 from rundlet.core.limits import KIB, MIB
-
-QUICK = {1: 2, 2: 3}
-TIGHT = {3: 1, 4: 4, 5: 5, 6: 7, 7: 8, 8: 10, 9: 12}
 
 WINDOW = 32 * KIB
 """How far back a deflate stream can refer (RFC 1951, section 2)."""
 
 _EMPTY_STORED = b"\x00\x00\xff\xff"
 _RAW = -15
-
-
-def compress(data: bytes, level: int) -> bytes:
-    """The whole of ``data`` as one raw stream; ``level`` 1 to 9."""
-    if level in QUICK:
-        return isal_zlib.compress(data, QUICK[level], _RAW)
-    return bytes(deflate.deflate_compress(data, TIGHT[level]))
 
 
 def piece_size(level: int) -> int:
@@ -48,7 +38,7 @@ def compress_piece(data: bytes, level: int, *, before: bytes, last: bool) -> byt
         quick = QUICK.get(level, 3)
         coder = isal_zlib.compressobj(quick, isal_zlib.DEFLATED, _RAW, 9, 0, *([before] if before else []))
         return coder.compress(data) + coder.flush(isal_zlib.Z_FINISH if last else isal_zlib.Z_SYNC_FLUSH)
-    packed = bytes(deflate.deflate_compress(data, TIGHT[level]))
+    packed = deflated(data, level)
     return packed if last else _open_ended(packed, len(data))
 
 

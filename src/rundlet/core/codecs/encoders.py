@@ -9,7 +9,7 @@ from typing import Protocol
 
 from backports import zstd
 
-from rundlet.core.codecs import deflate_codec
+from rundlet.core.codecs.whole import deflated
 
 ZSTD_LEVELS = (1, 1, 2, 3, 5, 7, 9, 12, 16, 19)
 _ZSTD_WORKERS = 2  # any number over 0 gives the same bytes
@@ -71,7 +71,7 @@ ENCODERS: dict[str, Callable[[int], Encoder]] = {
 def compress_whole(name: str, data: bytes, level: int) -> bytes:
     """A whole buffer as one stream."""
     if name == "deflate":
-        return deflate_codec.compress(data, level)
+        return deflated(data, level)
     if name == "zstd":
         return bytes(zstd.compress(data, ZSTD_LEVELS[level]))
     encoder = ENCODERS[name](level)

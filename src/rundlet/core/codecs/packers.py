@@ -12,8 +12,8 @@ import deflate
 from backports import zstd
 from isal import isal_zlib
 
-from rundlet.core.codecs.deflate_codec import QUICK, TIGHT
 from rundlet.core.codecs.encoders import XZ_PRESETS, ZSTD_LEVELS
+from rundlet.core.codecs.whole import QUICK, TIGHT
 from rundlet.core.limits import KIB, MIB
 
 _GZIP_WBITS = 31

@@ -16,6 +16,18 @@ def cores() -> int:
     return len(os.sched_getaffinity(0))
 
 
+class Pool(ThreadPoolExecutor):
+    """Threads that know how many they are.
+
+    Args:
+        workers: how many run at once.
+    """
+
+    def __init__(self, workers: int, name: str) -> None:
+        super().__init__(workers, thread_name_prefix=name)
+        self.workers = workers
+
+
 def in_order(pool: ThreadPoolExecutor, tasks: Iterable[Callable[[], T]], *, ahead: int) -> Generator[T, None, None]:
     """Run tasks side by side and yield their results in the order of the tasks.
 

@@ -1,6 +1,6 @@
 """Small content that is there as a whole, perhaps still packed.
 
-Kept apart from the other codecs, as helper processes that write such content are to start quickly.
+Kept apart from the other codecs, as helper processes that handle such content are to start quickly.
 """
 
 from __future__ import annotations
@@ -8,9 +8,14 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import deflate
+from isal import isal_zlib
 
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.errors import ChecksumMismatch, Corrupt, Truncated
+
+QUICK = {1: 2, 2: 3}
+TIGHT = {3: 1, 4: 4, 5: 5, 6: 7, 7: 8, 8: 10, 9: 12}
+"""The level of the one library or the other for each of ours."""
 
 DAMAGED = "Its packed data is damaged."
 TOO_LITTLE = "It unpacks to less than its stated size."
@@ -58,6 +63,13 @@ class Whole:
         if self.crc is not None and crc32(data) != self.crc:
             raise ChecksumMismatch(WRONG_SUM)
         return data
+
+
+def deflated(data: bytes, level: int) -> bytes:
+    """The whole of ``data`` as one raw deflate stream (RFC 1951); ``level`` 1 to 9."""
+    if level in QUICK:
+        return isal_zlib.compress(data, QUICK[level], -15)
+    return bytes(deflate.deflate_compress(data, TIGHT[level]))
 
 
 def inflated(data: bytes, size: int) -> bytes:

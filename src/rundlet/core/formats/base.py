@@ -6,7 +6,6 @@ import itertools
 import stat
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from enum import IntEnum
 from typing import NamedTuple, Protocol
@@ -14,6 +13,7 @@ from typing import NamedTuple, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from rundlet.core.codecs.side_by_side import Pool
 from rundlet.core.errors import PasswordNeeded
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue, Report
@@ -377,7 +377,7 @@ class ArchiveWriter(Protocol):
     def keep(self, reader: ArchiveReader, job: Job) -> None:
         """Take over all entries of another archive of the format, as they are packed there, before any items are added."""
 
-    def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
+    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
         """Add the items in their order, compressing side by side in ``pool``.
 
         A file that can't be read is left out and said in the report.

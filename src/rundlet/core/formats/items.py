@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 
-from rundlet.core.codecs import deflate_codec
+from rundlet.core.codecs.whole import deflated
 from rundlet.core.errors import FileProblem
 from rundlet.core.formats.base import PackItem
 from rundlet.core.jobs.turns import step_aside
-from rundlet.core.limits import KIB, SMALL
+from rundlet.core.limits import KIB
+from rundlet.core.streams.files import open_file, read_file
 
 CHANGED = "it changed while it was read; it was packed as it was then"
 """What is said of a file that has another size than when the plan was made."""
@@ -29,23 +30,13 @@ class ReadFailed(Exception):
 
 def open_item(item: PackItem) -> int:
     """A descriptor of the item's file, links not followed. Raises ``OSError``."""
-    return os.open(item.source, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)
+    return open_file(item.source)
 
 
 def read_whole(item: PackItem) -> bytes:
     """A small file, also when it has grown since it was planned. Raises ``OSError``."""
     step_aside()
-    fd = open_item(item)
-    try:
-        data = os.read(fd, item.size + 1)
-        if len(data) == item.size:
-            return data
-        pieces = [data]
-        while piece := os.read(fd, SMALL):
-            pieces.append(piece)
-        return b"".join(pieces)
-    finally:
-        os.close(fd)
+    return read_file(item.source, item.size)
 
 
 def read_piece(fd: int, step: int, offset: int) -> bytes:
@@ -60,5 +51,5 @@ def shrinks(fd: int, size: int) -> bool:
     """Whether compressing a large file is worth it, tried quickly on a few stretches of it. Raises ``OSError``."""
     step = max(size // _SAMPLES, 1)
     sample = [os.pread(fd, _SAMPLE, i * step) for i in range(_SAMPLES)]
-    packed = sum(len(deflate_codec.compress(data, _TRIAL_LEVEL)) for data in sample if data)
+    packed = sum(len(deflated(data, _TRIAL_LEVEL)) for data in sample if data)
     return packed < _WORTH_IT * sum(map(len, sample))

@@ -1,7 +1,6 @@
 """A helper process that puts small files into a folder.
 
-The interpreter runs one thread at a time, and writing a small file takes mostly the interpreter and the system: a
-second thread gains nothing, a second process does. This module is what such a process runs, so it imports little::
+This module is what the process runs::
 
     python -P -m rundlet.core.work.hand FOLDER
 

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import time
-from concurrent.futures import ThreadPoolExecutor
 
-from rundlet.core.codecs.side_by_side import cores
+from rundlet.core.codecs.side_by_side import Pool, cores
 from rundlet.core.errors import NoSpace, OutOfDate, PlanError
 from rundlet.core.files.aside import kept_aside
 from rundlet.core.files.trash import to_trash
@@ -48,7 +47,7 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
     base = _opened_base(plan, job)
     before = base.source.size if base is not None else 0
     job.begin("Packing", total_bytes=plan.size + before, total_entries=len(plan.items))
-    pool = ThreadPoolExecutor(workers or cores(), thread_name_prefix="pack")
+    pool = Pool(workers or cores(), "pack")
     sink: ArchiveSink | PartsSink | None = None
     try:
         if plan.part_size:

@@ -12,7 +12,8 @@ import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from rundlet.core.codecs import deflate_codec, lzma2
+from rundlet.core.codecs import lzma2
+from rundlet.core.codecs.whole import deflated
 from rundlet.core.files.types import Sort as Kindred
 from rundlet.core.files.types import sort_of
 from rundlet.core.formats.base import Kind, PackItem
@@ -125,7 +126,7 @@ def take_sample(items: Sequence[PackItem], job: Job | None = None, *, budget: in
                 if item.path not in sorts:
                     sorts[item.path] = sort_item(item)
                 sort = sorts[item.path]
-                quick = min(len(deflate_codec.compress(data, 1)), len(data))
+                quick = min(len(deflated(data, 1)), len(data))
                 stretches.append(Stretch(data, item.path, item.size, sort, quick))
                 tried.setdefault(sort_of(item.path), []).append(len(data) < _TOO_LITTLE or quick < _NOISE * len(data))
     counts: dict[Kindred, int] = {}

@@ -10,11 +10,12 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import TypeVar
 
-from rundlet.core.codecs import deflate_codec, lzma2
+from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.branch import filtered
 from rundlet.core.codecs.encoders import compress_whole
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.codecs.side_by_side import cores
+from rundlet.core.codecs.whole import deflated
 from rundlet.core.formats.base import FormatInfo, PackItem
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.formats.sevenz.levels import LEVELS
@@ -138,7 +139,7 @@ def _try_zip(sample: Sample, level: int) -> tuple[int, _Parts, int]:
             packed += len(stretch.data)
             continue
         begin = time.perf_counter()
-        smaller = len(deflate_codec.compress(stretch.data, level))
+        smaller = len(deflated(stretch.data, level))
         seconds += time.perf_counter() - begin
         packed += min(smaller, len(stretch.data))
     return packed, [(seconds, sample.bytes)], MIB

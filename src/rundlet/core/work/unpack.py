@@ -15,11 +15,12 @@ from rundlet.core.files.landing import Made, make_root
 from rundlet.core.files.space import free_bytes
 from rundlet.core.files.trash import from_trash
 from rundlet.core.formats.base import ArchiveReader, Kind, Unit
+from rundlet.core.jobs.helpers import WORTH_IT
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.unpack import Action, Step, UnpackPlan
 from rundlet.core.text import quoted, size
-from rundlet.core.work.hands import WORTH_IT, Hands
+from rundlet.core.work.hands import Hands
 from rundlet.core.work.units import run_side_by_side
 from rundlet.core.work.writing import HOLE, Run, Writer
 

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 
 from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.aes import BLOCK, CbcEncryptor, stretched_key
 from rundlet.core.codecs.branch import filtered
 from rundlet.core.codecs.checksums import crc32
-from rundlet.core.codecs.side_by_side import cores, in_order
+from rundlet.core.codecs.side_by_side import Pool, cores, in_order
 from rundlet.core.errors import RundletError, file_problem, left_out
 from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, PackItem, Sink, WriteOptions
 from rundlet.core.formats.items import CHANGED, ReadFailed, open_item, read_piece, read_whole
@@ -62,7 +61,7 @@ class SevenWriter:
         self._start = sink.tell()
         sink.write(bytes(HEAD_SIZE))
 
-    def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
+    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
         for item in items:
             if item.kind == Kind.DIR or (item.kind == Kind.FILE and not item.size):
                 self._empty.append(new_row(item))

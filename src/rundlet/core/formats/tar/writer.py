@@ -7,11 +7,10 @@ import grp
 import os
 import pwd
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache, partial
 
 from rundlet.core.codecs.packers import Packer
-from rundlet.core.codecs.side_by_side import cores, in_order
+from rundlet.core.codecs.side_by_side import Pool, cores, in_order
 from rundlet.core.errors import file_problem, left_out
 from rundlet.core.formats.base import ArchiveReader, Kind, PackItem, Sink, WriteOptions
 from rundlet.core.formats.items import open_item
@@ -47,7 +46,7 @@ class TarWriter:
         assert isinstance(reader, TarReader)
         self._kept = reader
 
-    def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
+    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
         stream = self._counted(self._entries(items, job, report))
         if self._packer is None:
             for data in stream:

@@ -14,6 +14,8 @@ from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.encoders import compress_whole
 from rundlet.core.errors import FileProblem, file_problem
 from rundlet.core.formats.base import Kind, PackItem
+from rundlet.core.formats.deflaters import Deflaters
+from rundlet.core.formats.deflating import Content
 from rundlet.core.formats.items import open_item, read_piece, read_whole, shrinks
 from rundlet.core.formats.zip.headers import STRENGTH
 from rundlet.core.formats.zip.records import Method
@@ -78,18 +80,23 @@ Step = list[Packed | Failed] | Piece | Failed
 """What one task gives. The pieces of a file follow one another up to the last one or to its failure."""
 
 
-def tasks(items: Iterable[PackItem], how: How) -> Iterator[Callable[[], Step]]:
-    """The tasks that compress the items, to be run side by side and taken in order."""
-    for is_small, group in itertools.groupby(items, key=_is_small):
-        if is_small:
+def tasks(items: Iterable[PackItem], how: How, helpers: Deflaters | None = None) -> Iterator[Callable[[], Step]]:
+    """The tasks that compress the items, to be run side by side and taken in order.
+
+    Args:
+        helpers: processes that small files are given to, which only deflate and don't lock.
+    """
+    for small, group in itertools.groupby(items, key=is_small):
+        if small:
             for batch in _batches(group):
-                yield functools.partial(_pack_batch, batch, how)
+                yield functools.partial(_pack_batch, batch, how, helpers)
         else:
             for item in group:
                 yield from _piece_tasks(item, how)
 
 
-def _is_small(item: PackItem) -> bool:
+def is_small(item: PackItem) -> bool:
+    """Whether it is read and compressed as a whole."""
     return item.kind != Kind.FILE or item.size <= SMALL
 
 
@@ -107,11 +114,19 @@ def _batches(items: Iterator[PackItem]) -> Iterator[list[PackItem]]:
         yield batch
 
 
-def _pack_batch(batch: list[PackItem], how: How) -> list[Packed | Failed]:
-    return [_pack_small(item, how) for item in batch]
+def _pack_batch(batch: list[PackItem], how: How, helpers: Deflaters | None) -> list[Packed | Failed]:
+    if helpers is None:
+        return [_pack_small(item, how, None) for item in batch]
+    files = [(item.source, item.size) for item in batch if item.kind == Kind.FILE]
+    contents = iter(helpers.packed(files, how.level))
+    return [_pack_small(item, how, next(contents) if item.kind == Kind.FILE else None) for item in batch]
 
 
-def _pack_small(item: PackItem, how: How) -> Packed | Failed:
+def _pack_small(item: PackItem, how: How, content: Content | None) -> Packed | Failed:
+    """A small item; ``content`` is what a helper made of its file."""
+    if content is not None:
+        crc, size, shrinks, data = content
+        return Packed(item, Method.DEFLATED if shrinks else Method.STORED, crc, size, data)
     if item.kind == Kind.DIR:
         return Packed(item, Method.STORED, 0, 0, b"")
     if item.kind == Kind.LINK:

@@ -5,14 +5,14 @@ from __future__ import annotations
 import contextlib
 import itertools
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 
 from rundlet.core.codecs.aes import encrypt
 from rundlet.core.codecs.checksums import crc32_combine
 from rundlet.core.codecs.encoders import ENCODERS
-from rundlet.core.codecs.side_by_side import cores, in_order
+from rundlet.core.codecs.side_by_side import Pool, cores, in_order
 from rundlet.core.errors import left_out
 from rundlet.core.formats.base import ArchiveReader, Kind, PackItem, Sink, WriteOptions
+from rundlet.core.formats.deflaters import Deflaters
 from rundlet.core.formats.items import CHANGED, ReadFailed
 from rundlet.core.formats.zip.directory import raw_records
 from rundlet.core.formats.zip.headers import Row, headers
@@ -28,7 +28,8 @@ from rundlet.core.formats.zip.records import (
     Host,
     Method,
 )
-from rundlet.core.formats.zip.tasks import Failed, How, Packed, Piece, Step, tasks
+from rundlet.core.formats.zip.tasks import Failed, How, Packed, Piece, Step, is_small, tasks
+from rundlet.core.jobs.helpers import WORTH_IT
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.streams.exact import chunks
@@ -72,13 +73,25 @@ class ZipWriter:
         self._shift = end.shift
         self._comment = source.read_at(source.size - end.trailing - end.comment, end.comment)
 
-    def write(self, items: Sequence[PackItem], *, pool: ThreadPoolExecutor, job: Job, report: Report) -> None:
-        with contextlib.closing(in_order(pool, tasks(items, self._how), ahead=2 * cores() + 2)) as steps:
-            for step in steps:
-                if isinstance(step, Piece):
-                    self._write_large(step, steps, job, report)
-                else:
-                    self._write_batch([step] if isinstance(step, Failed) else step, job, report)
+    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
+        helpers = self._helpers(items, pool)
+        try:
+            with contextlib.closing(in_order(pool, tasks(items, self._how, helpers), ahead=2 * cores() + 2)) as steps:
+                for step in steps:
+                    if isinstance(step, Piece):
+                        self._write_large(step, steps, job, report)
+                    else:
+                        self._write_batch([step] if isinstance(step, Failed) else step, job, report)
+        finally:
+            if helpers:
+                helpers.close()
+
+    def _helpers(self, items: Sequence[PackItem], pool: Pool) -> Deflaters | None:
+        """Processes that deflate small files, where there are enough of these."""
+        how = self._how
+        if pool.workers == 1 or how.locked or how.method != Method.DEFLATED or not how.level:
+            return None
+        return Deflaters(pool.workers) if sum(map(is_small, items)) >= WORTH_IT else None
 
     def _write_batch(self, batch: list[Packed | Failed], job: Job, report: Report) -> None:
         pieces: list[bytes] = []
