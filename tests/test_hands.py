@@ -6,6 +6,7 @@ import os
 import re
 import subprocess
 import sys
+import zipfile
 from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
@@ -137,7 +138,7 @@ def test_what_a_helper_that_dies_had_is_done_without_it(
 
 class _Stopped(Job):
     def advance(self, count: int = 0, *, entries: int = 0) -> None:
-        if self.snapshot().done_entries > _COUNT // 2:
+        if self.snapshot().done_entries > _COUNT // 5:
             self.cancel()
         super().advance(count, entries=entries)
 
@@ -196,6 +197,8 @@ def test_what_a_helper_can_not_read_is_said_as_without_it(tmp_path: Path, monkey
     report, packed = _packed_twice(tmp_path, [tree], monkeypatch)
     assert packed == _COUNT + 3
     assert [str(issue).split(":")[0] for issue in report.issues] == ["tree/goes", "tree/grows"]
+    with zipfile.ZipFile(tmp_path / "1.zip") as archive:
+        assert archive.read("tree/grows") == b"longer " * 50_000
 
 
 @pytest.mark.parametrize("ends", ["at once", "in an answer"])

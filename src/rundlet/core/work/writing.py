@@ -174,6 +174,8 @@ class Writer:
                     self._unsaid_bytes += content.size
                     self._done(step, content.size)
                 self._one_more()
+        if done:
+            self._tell()
 
     def note(self, written: list[SmallFile]) -> None:
         """Take note of what a helper did."""
