@@ -16,8 +16,8 @@ from typing import cast
 
 from rundlet.core.limits import MIB
 
-WORTH_IT = 2000
-"""Small files from which on helpers do enough of them to make up for their start (some 60 ms)."""
+WORTH_IT = 6000
+"""Small files from which on helpers make up for their start (some 60 ms of a core), measured with two cores."""
 
 _PIPE = MIB  # bytes
 
