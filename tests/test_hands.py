@@ -186,17 +186,20 @@ def test_what_a_helper_can_not_read_is_said_as_without_it(tmp_path: Path, monkey
     def late(*items: Any, **options: Any) -> PackPlan:
         (tree / "goes").write_bytes(b"it was there")
         (tree / "grows").write_bytes(b"short")
+        (tree / "swells").write_bytes(b"small")
         for path in (tree / "goes", tree / "grows", tree):
             os.utime(path, (1_600_000_000, 1_600_000_000))
         plan = planned(*items, **options)
         (tree / "goes").unlink()
         (tree / "grows").write_bytes(b"longer " * 50_000)
+        os.truncate(tree / "swells", 1 << 30)
         return plan
 
     monkeypatch.setattr(support, "plan_pack", late)
     report, packed = _packed_twice(tmp_path, [tree], monkeypatch)
     assert packed == _COUNT + 3
-    assert [str(issue).split(":")[0] for issue in report.issues] == ["tree/goes", "tree/grows"]
+    assert [str(issue).split(":")[0] for issue in report.issues] == ["tree/goes", "tree/grows", "tree/swells"]
+    assert "grown much larger" in report.issues[-1].message
     with zipfile.ZipFile(tmp_path / "1.zip") as archive:
         assert archive.read("tree/grows") == b"longer " * 50_000
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import errno
 import os
 
 from rundlet.core.limits import SMALL
+
+_MOST_PIECES = 64  # of up to a mebibyte each
 
 
 def open_file(path: str) -> int:
@@ -13,7 +16,11 @@ def open_file(path: str) -> int:
 
 
 def read_file(path: str, size: int) -> bytes:
-    """A small file of about so many bytes: all of it, also when it has grown meanwhile. Raises ``OSError``."""
+    """A small file of about so many bytes: all of it, also when it has grown a little meanwhile.
+
+    Raises:
+        OSError: when it can't be read, or has grown so much that it should not be held in memory.
+    """
     fd = open_file(path)
     try:
         data = os.read(fd, size + 1)
@@ -22,6 +29,8 @@ def read_file(path: str, size: int) -> bytes:
         pieces = [data]
         while piece := os.read(fd, SMALL):
             pieces.append(piece)
+            if len(pieces) > _MOST_PIECES:
+                raise OSError(errno.EOVERFLOW, os.strerror(errno.EOVERFLOW))
         return b"".join(pieces)
     finally:
         os.close(fd)
