@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 from typing import Any
 
@@ -18,9 +19,13 @@ ROOT = 0
 """The node that stands for the archive itself."""
 
 NATURAL_AT_MOST = 20_000
-"""Names in one folder that are put in natural order, which takes some 10 µs each."""
+"""Names in one folder that are put in the order of :data:`natural_key`, which takes some 10 µs each."""
 
 _FOLDED, _ENDING = 64, 16  # bytes of a name and of its ending that count where very many are sorted
+_LONGEST = 255  # bytes of a name, longer than any disk keeps
+_NUMBER = re.compile(rb"0*(\d+)")
+_DIGITS = [bytes([ord("0") + min(digits, 40)]) for digits in range(256)]
+"""Stands before a number for how many digits it has, so that the longer of two comes later; below all letters."""
 
 natural_key = natsort_keygen(alg=ns.IGNORECASE)
 """Sort key for names as people order them: ``part 2`` before ``part 10``."""
@@ -171,7 +176,7 @@ class ArchiveTree:
         return np.concatenate((ordered[folder], ordered[~folder]))
 
     def _many_ranks(self, nodes: NDArray[np.int64], *, by_ending: bool) -> NDArray[np.int64]:
-        """The place of each of very many nodes in the order of names, without the natural order of numbers in them.
+        """The place of each of very many nodes in the order of names, as far as ASCII letters and numbers tell.
 
         Any one call that goes through so many objects would keep all other threads waiting: arrays of bytes are filled
         in steps, and sorted beside the others.
@@ -191,7 +196,7 @@ class ArchiveTree:
         return ranks
 
     def _raw_names(self, nodes: NDArray[np.int64]) -> list[bytes]:
-        """The beginnings of the names of nodes, in lower case as far as they are ASCII."""
+        """The names of nodes in lower case as far as they are ASCII, and with numbers that sort by their value."""
         names, listed = self.catalog.names, nodes < self._first_implied
         rows = np.where(listed, nodes - 1, 0)
         paths = [
@@ -199,7 +204,8 @@ class ArchiveTree:
         ]
         for i in np.flatnonzero(~listed).tolist():
             paths[i] = self._implied[int(nodes[i]) - self._first_implied]
-        return [path.rstrip(b"/").rpartition(b"/")[2][:_FOLDED].lower() for path in paths]
+        lines = b"/".join([path.rstrip(b"/").rpartition(b"/")[2][:_LONGEST] for path in paths]).lower()
+        return _NUMBER.sub(_by_value, lines).split(b"/")
 
     def _are_folders(self) -> NDArray[np.bool_]:
         """Which nodes one can go into."""
@@ -232,6 +238,11 @@ class ArchiveTree:
         for again, node in self._merged.items():
             wanted[again] = wanted[node]
         return np.flatnonzero(wanted[1 : self._first_implied])
+
+
+def _by_value(number: re.Match[bytes]) -> bytes:
+    digits = number[1]
+    return _DIGITS[len(digits)] + digits
 
 
 def _ranks(names: list[str], *, by_ending: bool) -> NDArray[np.int64]:
