@@ -238,7 +238,7 @@ class Unit(Protocol):
     cost: int
 
     def stream(self) -> Iterator[tuple[int, Iterable[bytes]]]:
-        """Each wanted row with its content in chunks; small content that is whole and checked comes as a tuple of one.
+        """Each wanted row with its content in chunks; small content may come as a :class:`~rundlet.core.codecs.whole.Whole`.
 
         The chunks of one row are taken or left before the next row is asked for. A chunk may be empty: a chance to
         stop where the first bytes take long. They raise a

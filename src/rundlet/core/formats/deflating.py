@@ -1,6 +1,6 @@
-"""Small files read and deflated, here or by a helper process.
+"""A helper process that reads small files and deflates them.
 
-This module is what a helper runs::
+This module is what the process runs::
 
     python -P -m rundlet.core.formats.deflating
 
@@ -24,8 +24,8 @@ Content = tuple[int, int, bool, bytes]
 
 
 def packed(data: bytes, level: int) -> Content:
-    """Content as it goes into an archive; ``level`` 0 to 9."""
-    smaller = deflated(data, level) if level and data else data
+    """Content as it goes into an archive; ``level`` 1 to 9."""
+    smaller = deflated(data, level) if data else data
     shrinks = len(smaller) < len(data)
     return crc32(data), len(data), shrinks, smaller if shrinks else data
 

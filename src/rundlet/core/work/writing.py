@@ -167,8 +167,9 @@ class Writer:
 
     def settle(self, done: Done) -> None:
         """Take note of what helpers did, and do what they could not, which says what is in the way."""
-        for written, undone in done:
+        for written, _ in done:  # of all of them before anything can end the work, as it is taken back by these notes
             self.note(written)
+        for _, undone in done:
             for (step, content), errand in zip(undone, self._errands(undone), strict=True):
                 if self.guarded(step, self._do_again, errand):
                     self._unsaid_bytes += content.size
