@@ -47,7 +47,7 @@ hand.serve(Path(sys.argv[1]), sys.stdin.buffer, sys.stdout.buffer)
 
 @pytest.fixture
 def helped(monkeypatch: pytest.MonkeyPatch) -> list[int]:
-    """Have few files be worth a helper; how many files each answer of one says that it wrote, and how many it did not."""
+    """Have few files be worth a helper; how many files each answer of one says that it wrote."""
     said: list[int] = []
     answered = hands._Hand.answered
 

@@ -14,7 +14,7 @@ from rundlet.core.limits import KIB
 from rundlet.core.plans.unpack import Step
 from rundlet.core.work.hand import ANSWER, Errand
 
-BATCH_FILES, BATCH_BYTES = 64, 256 * KIB
+BATCH_FILES, BATCH_BYTES = 8 * ANSWER, 256 * KIB
 """When a batch is full: so few that nobody waits long for its end."""
 
 _MOST = 4  # more can't be kept busy by one process that reads for all of them
