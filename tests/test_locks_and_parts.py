@@ -9,6 +9,7 @@ import itertools
 import lzma
 import os
 import random
+import re
 import struct
 import subprocess
 import sys
@@ -314,7 +315,18 @@ def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureF
     reader.close()
     (folder / "x.zip.0003").unlink()
     last = max(folder.glob("x.zip.0*"))
+    last.rename(folder / "elsewhere")
+    with pytest.raises(
+        MissingPart, match=rf"here\. Part \d, “{last.name}”, the last one, is not here; it should have at"
+    ):
+        open_archive(folder / "x.zip.001")
+    (folder / "x.zip.sha256").write_text(f"{'0' * 64} *x.zip.012\n")  # of an archive that had more
+    with pytest.raises(MissingPart, match=r"parts that are here\. Part 7, .* 3 more are not all here\.$"):
+        open_archive(folder / "x.zip.001")
+    (folder / "elsewhere").rename(last)
+    open_archive(folder / "x.zip.001").close()
     last.unlink()
+    (folder / "x.zip.sha256").unlink()
     with pytest.raises(MissingPart, match=r"are not all of it\. Part \d should come next"):
         open_archive(folder / "x.zip.001")
     (folder / "x.zip.001").unlink()
@@ -328,6 +340,41 @@ def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureF
     reader = open_archive(tmp_path / "report.2024")
     assert len(reader.catalog) == 1
     reader.close()
+
+
+# Bytes before a gap that can't be decoded without those behind it: a block, for codecs that work in blocks.
+BLOCKS = {"tar.bz2": 110_000, "tar.zst": 140_000}
+
+
+@pytest.mark.parametrize("fmt", [known.info.id for known in WRITABLE])
+@pytest.mark.parametrize("left", [0, 30_000])
+def test_what_other_parts_hold_comes_out(tmp_path: Path, fmt: str, left: int) -> None:
+    """What lies before the gap of a missing or short part does, and in a zip what lies behind it."""
+    part, step = 50_000, 7_700  # bytes of a part; of a file with its headers at most
+    datas = {f"{number:02}": os.urandom(7_000) for number in range(60)}
+    for name, data in datas.items():
+        (tmp_path / name).write_bytes(data)
+    target = tmp_path / "p" / f"x.{fmt}"
+    target.parent.mkdir()
+    pack_with(target, [tmp_path / name for name in datas], fmt=fmt, part_size=part, level=1)
+    parts = sorted(target.parent.glob("*.0*"))
+    for gap in (1, 4, 7):
+        whole = parts[gap].read_bytes()
+        parts[gap].write_bytes(whole[:left])
+        if not left:
+            parts[gap].unlink()
+        report = unpack_to(parts[0], tmp_path / f"out{gap}")
+        parts[gap].write_bytes(whole)
+        came = {path.name: path.read_bytes() for path in (tmp_path / f"out{gap}").iterdir()}
+        assert came == {name: datas[name] for name in came}
+        there = range((gap * part + left - BLOCKS.get(fmt, 0)) // step - 1)
+        behind = range((gap + 1) * part // 7_000 + 1, 60) if fmt == "zip" else ()
+        assert {f"{number:02}" for number in (*there, *behind)} <= came.keys()
+        said = "".join(map(str, report.issues))
+        assert parts[gap].name in said
+        assert all(f"{name}: was left out" in said for name in datas if name not in came) or re.search(
+            "the list ends after|x.tar: was left out", said
+        )
 
 
 def test_a_zip_divided_by_its_own_rules(tmp_path: Path) -> None:

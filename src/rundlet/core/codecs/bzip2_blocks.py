@@ -40,7 +40,7 @@ def marks(read_at: Callable[[int, int], bytes], start: int) -> Iterator[tuple[in
     """Where blocks and ends of streams begin, in order, from a byte on.
 
     Args:
-        read_at: gives the bytes from a place on, so many at the most.
+        read_at: gives the bytes from a place on, so many at the most, and none at the end alone.
 
     Yields:
         the place in bits, and whether it is the end of a stream.
@@ -57,9 +57,7 @@ def marks(read_at: Callable[[int, int], bytes], start: int) -> Iterator[tuple[in
                     found.append(((at + begin) * 8 + shift, is_end))
                 inner = data.find(needle, inner + 1)
         yield from sorted(found)
-        if len(data) < _STEP + 7:
-            return
-        at += _STEP
+        at += min(len(data), _STEP)  # where fewer came, reading on tells whether it is the end or a gap
 
 
 def _bits(data: bytes, first: int, count: int) -> int:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from rundlet.core.codecs.registry import check_memory
-from rundlet.core.errors import Corrupt, Truncated
+from rundlet.core.errors import Corrupt, MissingPart, Truncated
 from rundlet.core.limits import MIB
 
 END = b"\0"
@@ -85,7 +85,10 @@ def segments(read_at: Callable[[int, int], bytes], size: int) -> list[Segment]:
     window = b""
     while at < size:
         if at + _HEAD > begin + len(window):
-            begin, window = at, read_at(at, _WINDOW)
+            try:
+                begin, window = at, read_at(at, _WINDOW)
+            except MissingPart:
+                break
         head = window[at - begin : at - begin + _HEAD]
         control = head[0] if head else 0
         if not control or (len(head) < _HEAD and at + len(head) < size) or 2 < control < 0x80:

@@ -7,14 +7,15 @@ import itertools
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 
 from rundlet.core.codecs import bzip2_blocks, xz_blocks
 from rundlet.core.codecs.base import CODEC_ERRORS, expand
 from rundlet.core.codecs.registry import DECODERS
 from rundlet.core.codecs.side_by_side import in_order
-from rundlet.core.errors import Corrupt, LimitExceeded, RundletError, Truncated
+from rundlet.core.errors import Corrupt, LimitExceeded, MissingPart, RundletError, Truncated
 from rundlet.core.limits import CHUNK, MIB
-from rundlet.core.streams.exact import chunks
+from rundlet.core.streams.exact import chunks, read_there
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
 
@@ -122,7 +123,7 @@ class Bzip2Member(BlockMember):
         begin, first = -1, self._bit if self._midway else self._first_of(self._bit // 8)
         if first is None:
             raise self._damaged()
-        for mark, is_end in bzip2_blocks.marks(self._source.read_at, first // 8):
+        for mark, is_end in bzip2_blocks.marks(partial(read_there, self._source), first // 8):
             if begin < 0 and mark != first:
                 raise self._damaged()
             if is_end:
@@ -222,6 +223,8 @@ class XzMember(BlockMember):
             raise LimitExceeded(
                 f"Unpacking {quoted(self._source.name)} would take more memory than allowed."
             ) from error
+        except MissingPart:
+            raise
         except RundletError as error:
             raise self._damaged() from error
 

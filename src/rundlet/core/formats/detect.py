@@ -10,7 +10,7 @@ from rundlet.core.formats import zip as zip_format
 from rundlet.core.formats.base import ArchiveReader, Format, Opening
 from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sources import ByteSource, FileSource
-from rundlet.core.text import quoted
+from rundlet.core.text import number, quoted
 
 FORMATS: tuple[Format, ...] = (tar.PLAIN, sevenz.FORMAT, *tar.PACKED, *lone.FORMATS, zip_format.FORMAT)
 """In the order in which they are looked for. zip comes last: it is also told by its end, which may stand in any file."""
@@ -21,6 +21,8 @@ WRITABLE: tuple[Format, ...] = (
     *(f for f in FORMATS if f.info.writes and f not in (zip_format.FORMAT, sevenz.FORMAT)),
 )
 """Those that new archives can be made in."""
+
+_MOST_SAID = 3  # parts that are named one by one
 
 
 def by_id(name: str) -> Format:
@@ -44,7 +46,14 @@ def by_ending(path: Path) -> Format | None:
 
 def detect(source: ByteSource) -> Format | None:
     """The format of these bytes, or None."""
-    return next((known for known in FORMATS if known.probe(source)), None)
+    return next((known for known in FORMATS if _fits(known, source)), None)
+
+
+def _fits(known: Format, source: ByteSource) -> bool:
+    try:
+        return known.probe(source)
+    except MissingPart:
+        return False  # what tells this format is in a part that is not there
 
 
 def open_archive(path: Path, opening: Opening | None = None) -> ArchiveReader:
@@ -66,7 +75,7 @@ def open_source(source: ByteSource, opening: Opening | None = None) -> ArchiveRe
         if found is None:
             raise UnknownFormat(_unknown(source), archive=source.name)
         reader = found.open(source, opening or Opening())
-    except FormatError as error:
+    except (FormatError, MissingPart) as error:
         source.close()
         if isinstance(source, JoinedSource):
             raise _more_parts(source) from error
@@ -82,6 +91,14 @@ def open_source(source: ByteSource, opening: Opening | None = None) -> ArchiveRe
 def _more_parts(source: JoinedSource) -> MissingPart:
     """What to say when all the parts that are there do not make up an archive."""
     last = source.parts[-1]
+    if wanting := source.wanting():
+        more = len(wanting) - _MOST_SAID
+        said = wanting[:_MOST_SAID] + ([f"{number(more)} more are not all here."] if more > 0 else [])
+        return MissingPart(
+            f"{quoted(source.name)} can't be opened with the parts that are here.",
+            archive=source.name,
+            hint=" ".join(said),
+        )
     return MissingPart(
         f"The parts of {quoted(source.name)} that are here, {last.number} of them, are not all of it.",
         archive=source.name,

@@ -13,9 +13,10 @@ from rundlet.core.codecs.lzw import MAGIC as LZW_MAGIC
 from rundlet.core.codecs.lzw import LzwDecoder
 from rundlet.core.codecs.registry import DECODERS
 from rundlet.core.codecs.system_inflate import SystemInflate, system_inflate_is_there
-from rundlet.core.errors import Corrupt, LimitExceeded, Truncated
+from rundlet.core.errors import Corrupt, LimitExceeded, MissingPart, Truncated
 from rundlet.core.formats.blocks import BlockMember, Bzip2Member, XzMember
 from rundlet.core.limits import CHUNK, DEFAULT, KIB, MIB
+from rundlet.core.streams.exact import read_there
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, quoted
 
@@ -137,7 +138,7 @@ def decoded(
     at, plain = start.packed, start.plain
     point: Point | None = start if start.window is not None else None
     many = workers > 1 or notes.within or point is not None
-    table = xz_blocks.streams(source.read_at, source.size) if packing.id == "xz" and many else []
+    table = _xz_table(source) if packing.id == "xz" and many else []
     while at < source.size:
         if point is None:
             notes.points.append(Point(at, plain))
@@ -159,6 +160,13 @@ def decoded(
             plain += len(data)
             yield data
         at = _next_member(source, packing, member.end, notes)
+
+
+def _xz_table(source: ByteSource) -> list[xz_blocks.Stream]:
+    try:
+        return xz_blocks.streams(source.read_at, source.size)
+    except MissingPart:
+        return []  # it is read from the front, as far as it is there
 
 
 def _block_member(
@@ -224,7 +232,7 @@ class _Member:
         data = b""
         while not decoder.eof:
             if decoder.needs_input:
-                data = self._source.read_at(self.end, CHUNK)
+                data = read_there(self._source, self.end, CHUNK)
                 self.end += len(data)
                 if not data:
                     if self._packing.endless:

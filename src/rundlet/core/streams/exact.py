@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from rundlet.core.errors import Truncated
+from rundlet.core.errors import MissingPart, Truncated
 from rundlet.core.limits import CHUNK
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
@@ -24,17 +24,59 @@ def read_exactly(source: ByteSource, offset: int, length: int) -> bytes:
     return data
 
 
+def read_there(source: ByteSource, offset: int, length: int) -> bytes:
+    """The same bytes up to the end of the source, or up to the first that is in a part that is not there.
+
+    Raises:
+        MissingPart: when that is the very first.
+    """
+    try:
+        return source.read_at(offset, length)
+    except MissingPart:
+        there, missing = 0, length
+        while missing - there > 1:
+            middle = (there + missing) // 2
+            try:
+                source.read_at(offset, middle)
+                there = middle
+            except MissingPart:
+                missing = middle
+        if not there:
+            raise
+        return source.read_at(offset, there)
+
+
+def read_last(source: ByteSource, length: int) -> bytes:
+    """The last ``length`` bytes, or about as many of them as follow on a part that is not there.
+
+    Raises:
+        MissingPart: when the last byte is not there.
+    """
+    length = min(length, source.size)
+    while True:
+        try:
+            return source.read_at(source.size - length, length)
+        except MissingPart:
+            if length < 2:
+                raise
+            length //= 2
+
+
 def chunks(source: ByteSource, offset: int, length: int, *, chunk: int = CHUNK) -> Iterator[bytes]:
     """The same bytes, ``chunk`` of them at a time.
 
     Raises:
         Truncated: at the chunk that is not wholly there.
+        MissingPart: at the first byte that is in a part that is not there.
     """
     end = offset + length
     while offset < end:
         step = min(chunk, end - offset)
-        yield read_exactly(source, offset, step)
-        offset += step
+        data = read_there(source, offset, step) if offset + step <= source.size else b""
+        if not data:
+            raise _cut(source, offset, step)
+        yield data
+        offset += len(data)
 
 
 def _cut(source: ByteSource, offset: int, length: int) -> Truncated:

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from rundlet.core.errors import RundletError, Truncated
 from rundlet.core.limits import CHUNK, MIB
+from rundlet.core.streams.exact import read_there
 from rundlet.core.streams.sources import ByteSource
 
 _WINDOW = 4 * MIB
@@ -93,13 +94,15 @@ class SourceFeed(Feed):
 
     def window(self, least: int) -> tuple[bytes, int]:
         if len(self._buffer) - self._at < least:
-            self._buffer, self._at = self._source.read_at(self.position, _WINDOW), 0
+            self._buffer, self._at = read_there(self._source, self.position, _WINDOW), 0
+            if len(self._buffer) < least:
+                self._source.read_at(self.position, least)  # to say so, should a missing part be what ends it here
         return self._buffer, self._at
 
     def read(self, count: int) -> bytes:
         end = self._at + count
         if end > len(self._buffer):
-            self._buffer = self._source.read_at(self.position, max(count, CHUNK))
+            self._buffer = read_there(self._source, self.position, max(count, CHUNK))
             self._at, end = 0, count
         data = self._buffer[self._at : end]
         self._at = end

@@ -18,7 +18,7 @@ from pathlib import Path
 
 from rundlet.core.errors import Clash, LimitExceeded, MissingPart, file_problem
 from rundlet.core.jobs.report import Issue
-from rundlet.core.limits import CHUNK
+from rundlet.core.limits import CHUNK, MIB
 from rundlet.core.streams.sinks import NewFile
 from rundlet.core.streams.sources import ByteSource, FileSource
 from rundlet.core.text import lower, number, plural, quoted
@@ -27,6 +27,7 @@ _PLAIN = re.compile(r"(?P<stem>.+)\.(?P<number>\d{3,5})$")
 _DIVIDED = re.compile(r"(?P<stem>.+)\.z(?P<number>\d{2,3})$", re.IGNORECASE)
 _ENDINGS = (".zip", ".7z", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz", ".tbz2", ".txz", ".tzst")
 _MOST_PARTS = 9999
+_LONGEST_LIST = 4 * MIB  # of checksums; thousands of parts with long names need less
 _MOST_MISSING = 50  # with more of them gone there is nothing left to look at
 _LEAST_PART = 1000
 _REPEATED = 64  # bytes that packed data does not hold twice within a few thousand
@@ -93,6 +94,10 @@ class JoinedSource:
             length -= step
         return b"".join(pieces) if len(pieces) != 1 else pieces[0]
 
+    def wanting(self) -> list[str]:
+        """A sentence for each part that is not all there."""
+        return [_missing_words(part, len(self.parts)) for part in self.parts if part.there < part.size]
+
     def fingerprint(self) -> tuple[int, ...]:
         return tuple(value for part in self.parts if part.source is not None for value in part.source.fingerprint())
 
@@ -140,9 +145,12 @@ def _join(
     if path not in found.values():
         raise file_problem(FileNotFoundError(2, ""), "open", path)
     _allow_many_files()
-    usual = max((p.stat().st_size for n, p in found.items() if n != max(found)), default=0)
-    parts, issues = [], doubled
+    sizes = {n: p.stat().st_size for n, p in found.items()}
     count = max(found)
+    if last is None and sizes[count] == max(sizes.values()):  # a smaller one is the last, whatever an old list says
+        count = max(count, _count_listed(path.with_name(stem)))
+    usual = max((size for n, size in sizes.items() if n != count), default=0)
+    parts, issues = [], doubled
     missing = [n for n in range(1, count + 1) if n not in found]
     if missing and (not usual or len(missing) > _MOST_MISSING):
         first = quoted(named(missing[0]))
@@ -169,6 +177,17 @@ def _join(
         raise
     issues += _same(parts)
     return JoinedSource(stem if last is None else last.name, parts, issues)
+
+
+def _count_listed(archive: Path) -> int:
+    """How many parts the checksum file beside them lists; 0 when there is none that can be read."""
+    try:
+        with checksum_path(archive).open(encoding="utf-8", errors="replace") as file:
+            names = [line.strip().partition(" ")[2].lstrip(" *") for line in file.read(_LONGEST_LIST).splitlines()]
+    except OSError:
+        return 0
+    listed = [match for name in names if (match := _PLAIN.match(name)) and match["stem"] == archive.name]
+    return max((int(match["number"]) for match in listed if int(match["number"]) <= _MOST_PARTS), default=0)
 
 
 def _find(folder: Path, stem: str, pattern: re.Pattern[str]) -> tuple[dict[int, Path], list[Issue]]:
@@ -219,7 +238,9 @@ def _repeats(data: bytes) -> bool:
 
 def _missing_words(part: Part, count: int) -> str:
     size = f"{number(part.size)} bytes"
-    if part.source is not None:
+    if part.source is None and part.number == count:  # its checksum is all that is known of it
+        words = f"Part {part.number}, {quoted(part.name)}, the last one, is not here; it should have at most {size}"
+    elif part.source is not None:
         words = f"Part {part.number} is too short: it should have {size} and has {number(part.there)}"
     else:
         between = (
@@ -236,7 +257,7 @@ def files_of(source: ByteSource) -> list[Path]:
     if not isinstance(source, JoinedSource):
         return []
     paths = [part.source.path for part in source.parts if part.source is not None]
-    sums = paths[0].with_name(f"{source.name}.sha256") if paths else None
+    sums = checksum_path(paths[0].with_name(source.name)) if paths else None
     return [*paths, sums] if sums is not None and sums.is_file() else paths
 
 
@@ -279,17 +300,12 @@ class PartsSink:
     def paths(self) -> list[Path]:
         """The parts, and the checksum file behind them."""
         parts = [part_path(self.target, i + 1) for i in range(len(self._files))]
-        return [*parts, self.checksum_path]
+        return [*parts, checksum_path(self.target)]
 
     @property
     def replaced(self) -> list[Path]:
         """What stands there now and will not any more."""
-        return [*self._old, self.checksum_path] if self._replace else []
-
-    @property
-    def checksum_path(self) -> Path:
-        """Where the checksums are written."""
-        return self.target.with_name(f"{self.target.name}.sha256")
+        return [*self._old, checksum_path(self.target)] if self._replace else []
 
     def tell(self) -> int:
         return self._position
@@ -361,7 +377,7 @@ class PartsSink:
                 os.fsync(file.fd)
                 file.commit(replace=self._replace)
                 done.append(path)
-            checksums = NewFile(self._folder, self.checksum_path.name)
+            checksums = NewFile(self._folder, checksum_path(self.target).name)
             checksums.write("".join(lines).encode())
             checksums.commit(replace=True)
             for stale in set(self._old) - set(paths):
@@ -395,6 +411,11 @@ def _allow_many_files() -> None:
 def part_path(target: Path, index: int) -> Path:
     """Where a part stands."""
     return target.with_name(f"{target.name}.{index:03}")
+
+
+def checksum_path(archive: Path) -> Path:
+    """Where the checksums of its parts stand, one ``HASH  NAME`` a line."""
+    return archive.with_name(f"{archive.name}.sha256")
 
 
 def _sha256(fd: int) -> str:

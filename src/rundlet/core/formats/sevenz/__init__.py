@@ -8,6 +8,7 @@ from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, MAGIC, SignatureHeader
 from rundlet.core.formats.sevenz.writer import SevenWriter
 from rundlet.core.limits import MIB
+from rundlet.core.streams.exact import read_there
 from rundlet.core.streams.sources import ByteSource, SliceSource
 
 _PROGRAMS = (b"MZ", b"\x7fELF", b"#!")
@@ -47,7 +48,7 @@ def _start(source: ByteSource) -> int | None:
         return 0
     if not head.startswith(_PROGRAMS):
         return None
-    stub = source.read_at(0, _LARGEST_STUB)
+    stub = read_there(source, 0, _LARGEST_STUB)
     at = stub.find(MAGIC)
     while at >= 0:
         try:

@@ -18,10 +18,10 @@ from rundlet.core.codecs.branch import BRANCHES, unfiltered
 from rundlet.core.codecs.four_stream import joined_streams
 from rundlet.core.codecs.registry import DECODERS, check_memory, lzma_filter
 from rundlet.core.codecs.side_by_side import cores, in_order
-from rundlet.core.errors import Corrupt, FormatError, PasswordNeeded, Truncated, Unsupported
+from rundlet.core.errors import Corrupt, FormatError, MissingPart, PasswordNeeded, Truncated, Unsupported
 from rundlet.core.formats.sevenz.records import Coder, Folder
 from rundlet.core.limits import CHUNK, MIB
-from rundlet.core.streams.exact import chunks
+from rundlet.core.streams.exact import chunks, read_there
 from rundlet.core.streams.sources import ByteSource
 
 _DAMAGED = "Its packed data is damaged."
@@ -158,7 +158,7 @@ class Block:
         if self._segments is None:
             coder, first_in = self._coder_of[self._folder.main_output]
             source = self._input_source(first_in) if coder.name == "lzma2" else None
-            self._segments = lzma2.segments(source.read_at, source.size) if source is not None else []
+            self._segments = lzma2.segments(partial(read_there, source), source.size) if source is not None else []
             if self._segments and (self._segments[0].at or self._segments[-1].at + self._segments[-1].size < self.size):
                 self._segments = []  # damaged: the decoder will say how
         return self._segments
@@ -189,10 +189,10 @@ class Block:
             return expand(lzma2.decoder(coder.properties, self._memory), packed, until=segment.size)
 
         def at_once(segment: lzma2.Segment) -> tuple[lzma2.Segment, bytes | None]:
-            packed = source.read_at(segment.packed_at, segment.packed_size)
             try:
+                packed = source.read_at(segment.packed_at, segment.packed_size)
                 return segment, lzma2.whole(packed, coder.properties, segment, self._memory)
-            except FormatError:
+            except (FormatError, MissingPart):
                 return segment, None  # step by step it gives what comes before the fault
 
         large = max(segment.size for segment in wanted)

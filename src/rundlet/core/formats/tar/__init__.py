@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.codecs.side_by_side import cores
-from rundlet.core.errors import FormatError, RundletError, Unsupported
+from rundlet.core.errors import FormatError, MissingPart, RundletError, Unsupported
 from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
 from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.tar import index as cache
@@ -17,6 +17,7 @@ from rundlet.core.formats.tar.walk import Walker
 from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, INDEX_FROM, KEPT_PLAIN
+from rundlet.core.streams.exact import read_there
 from rundlet.core.streams.feed import Feed, SourceFeed
 from rundlet.core.streams.sources import ByteSource, MemorySource
 from rundlet.core.text import lower, plural
@@ -59,7 +60,7 @@ class TarFormat:
 
     def probe(self, source: ByteSource) -> bool:
         """A header with a right checksum where the archive begins, or an archive with nothing in it."""
-        head = source.read_at(0, _EMPTY_AT_MOST + 1)
+        head = read_there(source, 0, _EMPTY_AT_MOST + 1)
         if self._packing is not None:
             if packing_of(head[:16]) is not self._packing:
                 return False
@@ -116,6 +117,8 @@ class TarFormat:
             try:
                 while feed.read(CHUNK):
                     pass  # so that damage behind the last entry and junk behind the stream are seen
+            except MissingPart as error:
+                members.damaged = error.message
             except FormatError:
                 members.damaged = "What follows is damaged, or the checksum of it all is wrong."
         return Index.of(members, notes.points, notes.trailing, shared=self._packing is not None)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, Truncated
+from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, MissingPart, Truncated
 from rundlet.core.formats.base import NO_TIME, UNKNOWN, Catalog, Kind, NameTable
 from rundlet.core.formats.tar.headers import (
     BLOCK,
@@ -221,7 +221,7 @@ class Walker:
             self._walk()
         except LimitExceeded:
             raise
-        except FormatError as error:
+        except (FormatError, MissingPart) as error:
             self.members.damaged = error.message
         return self.members
 

@@ -30,7 +30,7 @@ from rundlet.core.formats.zip.records import (
 )
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import Limits
-from rundlet.core.streams.exact import read_exactly
+from rundlet.core.streams.exact import read_exactly, read_last
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import number, plural, quoted
 
@@ -94,8 +94,7 @@ def find_end(source: ByteSource) -> End | None:
 
     A record whose comment ends exactly where the source ends is taken first; else the last one, with junk behind it.
     """
-    length = min(source.size, _TAIL)
-    tail = source.read_at(source.size - length, length)
+    tail = read_last(source, _TAIL)
     positions = []
     at = tail.rfind(EndRecord.SIGNATURE)
     while at >= 0:
@@ -108,7 +107,7 @@ def find_end(source: ByteSource) -> End | None:
         trailing = len(tail) - at - EndRecord.LAYOUT.size - record.comment_length
         if trailing < 0:
             continue
-        end = _locate(source, source.size - length + at, record, trailing)
+        end = _locate(source, source.size - len(tail) + at, record, trailing)
         if end is not None and trailing == 0:
             return end
         best = best or end
