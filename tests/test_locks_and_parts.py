@@ -250,6 +250,23 @@ def test_names_of_other_systems() -> None:
 
 
 @pytest.mark.parametrize("fmt", [known.info.id for known in WRITABLE])
+def test_names_that_are_no_text_become_some(tmp_path: Path, fmt: str) -> None:
+    folder = tmp_path / os.fsdecode(b"caf\xe9")
+    folder.mkdir()
+    for name in (b"\xfcber.txt", b"\xff", "ÿ".encode(), b"\x81", b"plain"):
+        (folder / os.fsdecode(name)).write_bytes(name)
+    target = tmp_path / f"x.{fmt}"
+    plan = plan_pack([folder], target=target, info=by_id(fmt).info, read_back=True)
+    said = "\n".join(map(str, plan.issues))
+    assert "caf\\xe9: is called “café” in the archive, as its name is not UTF-8" in said
+    assert len(plan.issues) == 4
+    pack(plan)
+    unpack_to(target, tmp_path / "out")
+    came = {path.name: path.read_bytes() for path in (tmp_path / "out" / "café").iterdir()}
+    assert came == {"über.txt": b"\xfcber.txt", "ÿ (2)": b"\xff", "ÿ": "ÿ".encode(), "\x81": b"\x81", "plain": b"plain"}
+
+
+@pytest.mark.parametrize("fmt", [known.info.id for known in WRITABLE])
 def test_parts_of_every_format(tmp_path: Path, fmt: str) -> None:
     tree = make_tree(tmp_path)
     target = tmp_path / "parts" / f"x.{fmt}"

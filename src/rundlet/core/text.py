@@ -47,7 +47,12 @@ def shown(name: str) -> str:
     """A name from an archive, made safe to show: control and disguising characters are escaped."""
     if name.isascii() and name.isprintable():
         return name
-    return "".join(c if _harmless(c) else c.encode("unicode_escape").decode("ascii") for c in name)
+    return "".join(c if _harmless(c) else _escaped(c) for c in name)
+
+
+def _escaped(character: str) -> str:
+    byte = ord(character) - 0xDC00  # where a name on the disk is not UTF-8, its bytes stand for themselves
+    return f"\\x{byte:02x}" if 0x80 <= byte <= 0xFF else character.encode("unicode_escape").decode("ascii")
 
 
 def quoted(name: str) -> str:

@@ -17,6 +17,7 @@ has characters that the disk can't keep   the same with ``_`` in their place, an
 from __future__ import annotations
 
 import itertools
+import os
 import re
 from collections.abc import Callable
 from typing import NamedTuple
@@ -114,6 +115,17 @@ def first_free(name: str, is_taken: Callable[[str], bool]) -> str:
     """The name itself, or the first numbered one that is not taken."""
     numbers = (numbered(name, number) for number in itertools.count(2))
     return next(candidate for candidate in itertools.chain((name,), numbers) if not is_taken(candidate))
+
+
+def as_text(name: str) -> str:
+    """A name on a disk as text: one that is not UTF-8 is read as code page 1252, or Latin-1 where that does not fit."""
+    raw = os.fsencode(name)
+    for encoding in ("utf-8", "cp1252"):
+        try:
+            return raw.decode(encoding)
+        except UnicodeDecodeError:
+            continue
+    return raw.decode("latin-1")
 
 
 def split_ending(name: str) -> tuple[str, str]:

@@ -11,9 +11,11 @@ from enum import Flag, auto
 from pathlib import Path
 
 from rundlet.core.errors import file_problem, left_out
+from rundlet.core.files.names import as_text, first_free
 from rundlet.core.formats.base import Kind, PackItem
 from rundlet.core.jobs.report import Issue
 from rundlet.core.jobs.turns import step_aside
+from rundlet.core.text import quoted
 
 _PERMISSIONS = 0o7777
 
@@ -135,12 +137,24 @@ def _below(folder: str, inside: str, issues: list[Issue]) -> Iterator[tuple[str,
     """What lies in a folder, last name first, as a stack wants it."""
     with os.scandir(folder) as entries:
         listed = sorted(entries, key=lambda entry: entry.name, reverse=True)
+    taken: set[str] = set()
     for entry in listed:
         path = f"{inside}/{entry.name}"
+        if not entry.name.isascii() and (text := as_text(entry.name)) != entry.name:
+            taken = taken or {other.name for other in listed}
+            text = first_free(text, taken.__contains__)
+            taken.add(text)
+            issues.append(not_text(path, text))
+            path = f"{inside}/{text}"
         try:
             yield entry.path, path, entry.stat(follow_symlinks=False)
         except OSError as error:
             issues.append(Issue(path, left_out(file_problem(error, "read", entry.path))))
+
+
+def not_text(about: str, name: str) -> Issue:
+    """That a name can't be kept in an archive as it is on the disk, and what it is called there."""
+    return Issue(about, f"is called {quoted(name)} in the archive, as its name is not UTF-8")
 
 
 def _item(path: str, inside: str, kind: Kind, status: os.stat_result) -> PackItem:

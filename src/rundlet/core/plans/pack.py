@@ -10,8 +10,8 @@ from enum import StrEnum
 from pathlib import Path
 
 from rundlet.core.errors import Clash, PlanError
-from rundlet.core.files.names import first_free
-from rundlet.core.files.scan import Found, LeaveOut, walk
+from rundlet.core.files.names import as_text, first_free
+from rundlet.core.files.scan import Found, LeaveOut, not_text, walk
 from rundlet.core.files.space import existing_parent, free_bytes
 from rundlet.core.formats.base import FormatInfo, Kind, PackItem, WriteOptions
 from rundlet.core.jobs.job import Job
@@ -204,9 +204,12 @@ def _found(
     for item in items:
         tick()
         place = _absolute(item, folders)
-        name = first_free(place.name or "disk", used.__contains__)
+        text = as_text(place.name)
+        name = first_free(text or "disk", used.__contains__)
         used.add(name)
-        if name != place.name:
+        if text != place.name:
+            found.issues.append(not_text(place.name, name))
+        elif name != text:
             found.issues.append(
                 Issue(shown(str(item)), f"is called {quoted(name)} in the archive, as the name occurs twice")
             )
