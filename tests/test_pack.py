@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import socket
 from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -299,3 +300,16 @@ def test_the_trial_foretells_what_packing_gives(tmp_path: Path, monkeypatch: pyt
     assert fitting is not None and fitting.size < sample.total * 4 // 5
     nothing = take_sample([])
     assert try_one(nothing, by_id("7z").info, 5).size < 200
+
+
+@pytest.mark.parametrize("fmt", [known.info.id for known in WRITABLE])
+def test_years_far_from_now_come_back(tmp_path: Path, fmt: str) -> None:
+    (tmp_path / "tree").mkdir()
+    for year in (1890, 1950, 1979, 2039, 2108, 2200):
+        file = tmp_path / "tree" / str(year)
+        file.touch()
+        seconds = int(datetime(year, 7, 2, tzinfo=UTC).timestamp())
+        os.utime(file, (seconds, seconds))
+    pack_to(tmp_path / f"x.{fmt}", [tmp_path / "tree"], fmt=fmt)
+    unpack_to(tmp_path / f"x.{fmt}", tmp_path / "out")
+    assert snapshot(tmp_path / "out" / "tree") == snapshot(tmp_path / "tree")

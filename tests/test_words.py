@@ -27,7 +27,7 @@ TABLE = [
     (text.duration, 7300, "2 h 1 min"),
     (text.shown, "plain ü 川", "plain ü 川"),
     (text.shown, "\x1b[31m\n\u202egpj", "\\x1b[31m\\n\\u202egpj"),
-    (text.shown, "\udcff", "\\udcff"),
+    (text.shown, "\udcff", "\\xff"),
     (text.iso_time, 1_900_000_001_000_000_000, "2030-03-17T17:46:41Z"),
     (text.iso_time, 1_500_000_000_120_000_000, "2017-07-14T02:40:00.12Z"),
     (text.iso_time, -1_000_000_000, "1969-12-31T23:59:59Z"),

@@ -18,6 +18,7 @@ from rundlet.core.formats.zip.records import (
     CENTRAL,
     CENTRAL_SIGNATURE,
     CENTRAL_SIZE,
+    EPOCH_1601,
     LOCATOR,
     LOCATOR_SIGNATURE,
     MAX16,
@@ -37,7 +38,6 @@ from rundlet.core.text import number, plural, quoted
 _LENGTHS = struct.Struct("<HHH")
 _TAIL = EndRecord.LAYOUT.size + MAX16
 _DIGITAL_SIGNATURE = b"PK\x05\x05"
-_EPOCH_1601 = 11_644_473_600
 _MODE_BITS = 0o7777
 _FAR = 1 << 60  # stands for any size or offset that no archive can have, so that sums of two stay numbers
 _UNIX_KINDS = {0o040000: Kind.DIR, 0o120000: Kind.LINK, 0o100000: Kind.FILE, 0: Kind.FILE}
@@ -329,8 +329,8 @@ class _Extras:
         ntfs = (header == Extra.NTFS) & (length >= 16)
         ntfs[ntfs] = (self._number(body[ntfs] + 4, 2) == 1) & (self._number(body[ntfs] + 6, 2) >= 8)
         ticks = self._number(body[ntfs] + 8, 8).astype(np.int64)
-        sane = (ticks > 0) & (ticks // 10_000_000 < _EPOCH_1601 + (1 << 33))
-        mtime[rows[ntfs][sane]] = (ticks[sane] - _EPOCH_1601 * 10_000_000) * 100
+        sane = (ticks > 0) & (ticks // 10_000_000 < EPOCH_1601 + (1 << 33))
+        mtime[rows[ntfs][sane]] = (ticks[sane] - EPOCH_1601 * 10_000_000) * 100
         unix = (header == Extra.TIMESTAMP) & (length >= 5)
         unix[unix] = (self._number(body[unix], 1) & 1) == 1
         seconds = self._number(body[unix] + 1, 4).astype(np.uint32).astype(np.int32).astype(np.int64)

@@ -12,7 +12,9 @@ from rundlet.core.formats.zip.records import (
     AES_FIELD,
     CENTRAL_REST,
     CENTRAL_SIGNATURE,
+    EPOCH_1601,
     MAX32,
+    NTFS_TIMES,
     SHARED,
     UNIX_TIMES,
     VERSION_64,
@@ -115,9 +117,12 @@ def _common_extra(row: Row) -> bytes:
 
 
 def _times(mtime_ns: int) -> bytes:
-    """Extended timestamp, in whole seconds; left out for years that it can't hold."""
-    if mtime_ns == NO_TIME or not -(1 << 31) <= mtime_ns // _SECOND < 1 << 31:
+    """Extended timestamp, in whole seconds, or the NTFS field (section 4.5.5) for years that it can't hold."""
+    if mtime_ns == NO_TIME:
         return b""
+    if not -(1 << 31) <= mtime_ns // _SECOND < 1 << 31:
+        ticks = max(mtime_ns // 100 + EPOCH_1601 * 10_000_000, 0)
+        return NTFS_TIMES.pack(Extra.NTFS, NTFS_TIMES.size - 4, 0, 1, 24, ticks, ticks, ticks)
     return UNIX_TIMES.pack(Extra.TIMESTAMP, 5, 1, mtime_ns // _SECOND)
 
 

@@ -205,4 +205,7 @@ AES_FIELD = struct.Struct("<H2sBH")
 """The body of the AES extra field: version of the scheme, vendor, strength, the method below it."""
 
 UNIX_TIMES = struct.Struct("<HHBi")
+NTFS_TIMES = struct.Struct("<HHIHHQQQ")  # of change, reading and making, in steps of 100 ns since 1601
+EPOCH_1601 = 11_644_473_600
+"""Seconds from 1601 to 1970."""
 """Extended timestamp with the time of change only: header, size, flags, seconds since 1970."""
