@@ -299,6 +299,12 @@ def test_parts_of_what_repeats_itself_are_alike_and_no_doubles(tmp_path: Path) -
         reader.close()
 
 
+def _notices(archive: Path) -> str:
+    reader = open_archive(archive)
+    reader.close()
+    return "\n".join(map(str, reader.notices))
+
+
 def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     folder = tmp_path / "p"
     folder.mkdir()
@@ -333,19 +339,28 @@ def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureF
     (folder / "x.zip.0003").unlink()
     last = max(folder.glob("x.zip.0*"))
     last.rename(folder / "elsewhere")
+    assert f"“{last.name}”, the last one, is not here; it should have at most 50,000 bytes" in _notices(
+        folder / "x.zip.001"
+    )
+    (folder / "x.zip.sha256").unlink()
+    assert f"part {last.name[-1]} may belong to it, and is not here" in _notices(folder / "x.zip.001")
+
+    pack_with(folder / "x.7z", [tmp_path / name for name in "abcdef"], part_size=50_000, fmt="7z")
+    last = max(folder.glob("x.7z.0*"))
+    last.rename(folder / "elsewhere")
     with pytest.raises(
         MissingPart, match=rf"here\. Part \d, “{last.name}”, the last one, is not here; it should have at"
     ):
-        open_archive(folder / "x.zip.001")
-    (folder / "x.zip.sha256").write_text(f"{'0' * 64} *x.zip.012\n")  # of an archive that had more
+        open_archive(folder / "x.7z.001")
+    (folder / "x.7z.sha256").write_text(f"{'0' * 64} *x.7z.012\n")  # of an archive that had more
     with pytest.raises(MissingPart, match=r"parts that are here\. Part 7, .* 3 more are not all here\.$"):
-        open_archive(folder / "x.zip.001")
+        open_archive(folder / "x.7z.001")
     (folder / "elsewhere").rename(last)
-    open_archive(folder / "x.zip.001").close()
+    assert not _notices(folder / "x.7z.001")
     last.unlink()
-    (folder / "x.zip.sha256").unlink()
+    (folder / "x.7z.sha256").unlink()
     with pytest.raises(MissingPart, match=r"are not all of it\. Part \d should come next"):
-        open_archive(folder / "x.zip.001")
+        open_archive(folder / "x.7z.001")
     (folder / "x.zip.001").unlink()
     with pytest.raises(MissingPart):
         open_archive(folder / "x.zip.002")

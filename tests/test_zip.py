@@ -307,7 +307,51 @@ def test_cut_anywhere_it_ends_in_our_own_error() -> None:
     for length in range(len(SAMPLE)):
         _survives(SAMPLE[:length])
     with pytest.raises(Truncated, match="end is missing"):
-        open_source(MemorySource(SAMPLE[:-30], "s.zip"))
+        open_source(MemorySource(SAMPLE[:20], "s.zip"))
+
+
+class _NoWayBack(io.BytesIO):
+    """What can't be gone back in, so that sizes stand behind the data."""
+
+    def seekable(self) -> bool:
+        return False
+
+    def tell(self) -> int:
+        raise OSError
+
+
+def _by_another_writer(datas: dict[str, bytes], out: io.BytesIO) -> bytes:
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as writer:
+        for name, data in datas.items():
+            writer.writestr(zipfile.ZipInfo(name, (2020, 5, 4, 3, 2, 2)), data, int(name) % 2 * zipfile.ZIP_DEFLATED)
+    return out.getvalue()
+
+
+@pytest.mark.parametrize("out", [io.BytesIO, _NoWayBack])
+@pytest.mark.parametrize("stub", [b"", b"a program" * 50])
+def test_without_a_table_of_contents_whole_entries_come_out(out: type[io.BytesIO], stub: bytes) -> None:
+    inner = raw_zip([Raw(b"inner", b"never shown as an entry of the outer one")])
+    datas = {str(i): b"x" + os.urandom(300) + inner + bytes(5000) if i % 3 else b"" for i in range(12)}
+    data = _by_another_writer(datas, out())
+    first = len(data) - data[::-1].index(b"PK\x01\x02"[::-1]) - 4  # the last record of the directory
+    theirs = zipfile.ZipFile(io.BytesIO(data))
+    assert theirs.testzip() is None
+    begin = theirs.start_dir
+    ends = [*[info.header_offset for info in theirs.infolist()][1:], begin]
+    for cut in (len(data) - 10, begin, ends[8] + 20, ends[4] + 100, ends[2] - 5, ends[0]):
+        reader = open_source(MemorySource(data[:cut], "s.zip"))
+        came = {name: content for name, content in contents(reader).items() if not content.startswith(b"!")}
+        whole = [name for name, end in zip(datas, ends, strict=True) if end <= cut]
+        assert came == {name: datas[name] for name in whole}, cut
+        assert "table of contents is missing" in str(reader.notices[0])
+        assert reader.catalog.mtime_ns[0] // 10**9 == int(time.mktime((2020, 5, 4, 3, 2, 2, 0, 0, -1)))
+    # Damage within the directory, within the header of an entry, and within its data.
+    for at, lost in ((begin, None), (first, None), (ends[4], "5"), (ends[10] - 100, "10")):
+        damaged = bytearray(data)
+        damaged[at] ^= 1
+        reader = open_source(MemorySource(stub + bytes(damaged), "s.zip"))
+        came = {name: content for name, content in contents(reader).items() if not content.startswith(b"!")}
+        assert came == {name: content for name, content in datas.items() if name != lost}, at
 
 
 @given(st.lists(st.tuples(st.integers(0, len(SAMPLE) - 1), st.integers(1, 255)), min_size=1, max_size=4))

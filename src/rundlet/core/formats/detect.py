@@ -8,6 +8,7 @@ from rundlet.core.errors import FormatError, MissingPart, PlanError, UnknownForm
 from rundlet.core.formats import lone, sevenz, tar
 from rundlet.core.formats import zip as zip_format
 from rundlet.core.formats.base import ArchiveReader, Format, Opening
+from rundlet.core.jobs.report import Issue
 from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sources import ByteSource, FileSource
 from rundlet.core.text import number, quoted
@@ -84,6 +85,9 @@ def open_source(source: ByteSource, opening: Opening | None = None) -> ArchiveRe
         source.close()
         raise
     if isinstance(source, JoinedSource):
+        if not source.wanting() and any(notice.problem for notice in reader.notices):
+            next_one = f"part {len(source.parts) + 1} may belong to it, and is not here"
+            reader.notices.insert(0, Issue(source.name, next_one))
         reader.notices[:0] = source.issues
     return reader
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from rundlet.core.errors import Corrupt, Truncated
+from rundlet.core.errors import FormatError, MissingPart, Truncated
 from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
-from rundlet.core.formats.zip.directory import find_end
+from rundlet.core.formats.zip.directory import find_end, has_end, read_directory, scanned_directory
 from rundlet.core.formats.zip.reader import ZipReader
-from rundlet.core.formats.zip.records import CENTRAL_SIGNATURE, LocalHeader
+from rundlet.core.formats.zip.records import LocalHeader
 from rundlet.core.formats.zip.writer import ZipWriter
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
@@ -27,18 +27,25 @@ class ZipFormat:
 
     def probe(self, source: ByteSource) -> bool:
         """A local header in front, or an end record at the back."""
-        return source.read_at(0, 4) == LocalHeader.SIGNATURE or find_end(source) is not None
+        return source.read_at(0, 4) == LocalHeader.SIGNATURE or find_end(source) is not None or has_end(source)
 
     def open(self, source: ByteSource, opening: Opening) -> ZipReader:
-        end = find_end(source)
-        if end is None:
-            missing = Truncated if source.read_at(0, 4) in (LocalHeader.SIGNATURE, CENTRAL_SIGNATURE) else Corrupt
-            raise missing(
-                f"{quoted(source.name)} is a zip archive whose end is missing, and with it the table of contents.",
-                archive=source.name,
-                hint="It was not copied or fetched to its end; fetch it again.",
-            )
-        return ZipReader(source, end, self.info, opening.limits, opening.code_page)
+        end = None
+        try:
+            end = find_end(source)
+            if end is None:
+                raise Truncated(
+                    f"{quoted(source.name)} is a zip archive whose end is missing, and with it the table of contents.",
+                    archive=source.name,
+                    hint="It was not copied or fetched to its end; fetch it again.",
+                )
+            directory = read_directory(source, end, opening.limits, opening.job, opening.code_page)
+        except (FormatError, MissingPart):
+            found = scanned_directory(source, opening.job, opening.code_page)
+            if found is None:
+                raise
+            directory = found
+        return ZipReader(source, end, directory, self.info, opening.limits)
 
     def create(self, sink: Sink, options: WriteOptions) -> ZipWriter:
         return ZipWriter(sink, options)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import struct
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -28,7 +29,10 @@ from rundlet.core.formats.zip.records import (
     Extra,
     Flag,
     Host,
+    LocalHeader,
 )
+from rundlet.core.formats.zip.scan import Scan, scan
+from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import Limits
 from rundlet.core.streams.exact import read_exactly, read_last
@@ -92,7 +96,9 @@ class Directory:
 def find_end(source: ByteSource) -> End | None:
     """Look for the end record from the back (section 4.3.16); None when there is none.
 
-    A record whose comment ends exactly where the source ends is taken first; else the last one, with junk behind it.
+    A record whose comment ends exactly where the source ends is taken first; else the last one, with junk behind it. That
+    one is not taken when its archive begins behind an entry, or another record stands where the source ends: then it
+    belongs to an archive within an entry, and it is the outer one that is cut off or damaged.
     """
     tail = read_last(source, _TAIL)
     positions = []
@@ -101,7 +107,7 @@ def find_end(source: ByteSource) -> End | None:
         if at + EndRecord.LAYOUT.size <= len(tail):
             positions.append(at)
         at = tail.rfind(EndRecord.SIGNATURE, 0, at)
-    best = None
+    best, damaged = None, False
     for at in positions:
         record = EndRecord.unpack(tail[at : at + EndRecord.LAYOUT.size])
         trailing = len(tail) - at - EndRecord.LAYOUT.size - record.comment_length
@@ -110,8 +116,20 @@ def find_end(source: ByteSource) -> End | None:
         end = _locate(source, source.size - len(tail) + at, record, trailing)
         if end is not None and trailing == 0:
             return end
-        best = best or end
+        best, damaged = best or end, damaged or trailing == 0
+    if damaged or (best is not None and best.shift and source.read_at(0, 4) == LocalHeader.SIGNATURE):
+        return None
     return best
+
+
+def has_end(source: ByteSource) -> bool:
+    """Whether the source ends in an end record, whatever that says."""
+    tail = read_last(source, _TAIL)
+    at = tail.rfind(EndRecord.SIGNATURE)
+    size = EndRecord.LAYOUT.size
+    return (
+        0 <= at <= len(tail) - size and EndRecord.unpack(tail[at : at + size]).comment_length == len(tail) - at - size
+    )
 
 
 def _locate(source: ByteSource, position: int, record: EndRecord, trailing: int) -> End | None:
@@ -163,8 +181,10 @@ def _locate64(source: ByteSource, stated: int, locator: int) -> tuple[int, End64
     return None
 
 
-def read_directory(source: ByteSource, end: End, limits: Limits, code_page: str | None = None) -> Directory:
+def read_directory(source: ByteSource, end: End, limits: Limits, job: Job, code_page: str | None = None) -> Directory:
     """Read the whole central directory (section 4.3.12).
+
+    What is missing in a damaged one is looked for by the headers in front of the entries.
 
     Args:
         code_page: how names are written that do not say so themselves; None to guess.
@@ -187,9 +207,11 @@ def read_directory(source: ByteSource, end: End, limits: Limits, code_page: str 
     notices = []
     if damaged:
         count = plural(len(positions), "entry")
-        notices.append(
-            Issue(source.name, f"its table of contents is damaged behind {count}, so the rest is not listed")
-        )
+        known = _columns(blob, positions, source, end, [], code_page).offset.tolist()
+        rest = scan(source, job, shift=end.shift, known=set(known))
+        notices += _scan_notices(source, f"its table of contents is damaged behind {count}", rest)
+        blob = b"".join([*_one_by_one(blob, positions), *rest.records])
+        positions, _ = _record_positions(blob)
     elif len(positions) != end.entries and (len(positions) - end.entries) % (MAX16 + 1):
         said, there = plural(end.entries, "entry"), number(len(positions))
         notices.append(Issue(source.name, f"it says that it has {said}, and {there} are there"))
@@ -197,6 +219,36 @@ def read_directory(source: ByteSource, end: End, limits: Limits, code_page: str 
         behind = plural(end.trailing, "byte")
         notices.append(Issue(source.name, f"{behind} behind its end don't belong to it", problem=False))
     return _columns(blob, positions, source, end, notices, code_page)
+
+
+def scanned_directory(source: ByteSource, job: Job, code_page: str | None = None) -> Directory | None:
+    """A directory made of what is found by the headers in front of the entries; None when nothing is."""
+    job.begin("Looking for entries", total_bytes=source.size)
+    found = scan(source, job)
+    if not found.records:
+        return None
+    blob = b"".join(found.records)
+    positions, _ = _record_positions(blob)
+    anywhere = End(start=_FAR, size=0, entries=len(positions), shift=0, trailing=0)
+    notices = _scan_notices(source, "it is cut off or damaged, and its table of contents is missing", found)
+    return _columns(blob, positions, source, anywhere, notices, code_page)
+
+
+def _scan_notices(source: ByteSource, why: str, found: Scan) -> list[Issue]:
+    count = plural(len(found.records), "entry")
+    verb = "was" if len(found.records) == 1 else "were"
+    notices = [Issue(source.name, f"{why}; {count} {verb} found without it, with no permissions known")]
+    if found.gaps:
+        notices.append(Issue(source.name, "something between its entries is damaged or missing"))
+    if found.cut:
+        notices.append(Issue(found.cut.decode("utf-8", "replace"), "is cut off, and is not listed"))
+    return notices
+
+
+def _one_by_one(blob: bytes, positions: I64) -> Iterator[bytes]:
+    """Each record of a directory."""
+    for at in positions.tolist():
+        yield blob[at : at + CENTRAL_SIZE + sum(_LENGTHS.unpack_from(blob, at + 28))]
 
 
 def _record_positions(blob: bytes) -> tuple[I64, bool]:

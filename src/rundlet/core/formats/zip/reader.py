@@ -24,7 +24,7 @@ from rundlet.core.errors import (
     WrongPassword,
 )
 from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Unit
-from rundlet.core.formats.zip.directory import Directory, End, read_directory
+from rundlet.core.formats.zip.directory import Directory, End
 from rundlet.core.formats.zip.in_step import LegacyUnit, in_step
 from rundlet.core.formats.zip.records import LOCAL, Flag, LocalHeader, Method
 from rundlet.core.limits import SMALL, Limits
@@ -57,14 +57,14 @@ class ZipReader(ArchiveReader):
     """
 
     def __init__(
-        self, source: ByteSource, end: End, info: FormatInfo, limits: Limits, code_page: str | None = None
+        self, source: ByteSource, end: End | None, directory: Directory, info: FormatInfo, limits: Limits
     ) -> None:
         self.info = info
         self.source = source
         self.end = end
-        self.directory: Directory = read_directory(source, end, limits, code_page)
-        self.catalog = self.directory.catalog
-        self.notices = self.directory.notices
+        self.directory = directory
+        self.catalog = directory.catalog
+        self.notices = directory.notices
         self._memory = limits.memory_bytes
         self._passwords: list[bytes] = []
 

@@ -66,6 +66,7 @@ class ZipWriter:
     def keep(self, reader: ArchiveReader, job: Job) -> None:
         assert isinstance(reader, ZipReader)
         source, end = reader.source, reader.end
+        assert end is not None, "nothing is added to an archive that is not whole"
         for data in chunks(source, 0, end.start):
             self._sink.write(data)
             job.advance(len(data))
