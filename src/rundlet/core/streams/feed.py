@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from rundlet.core.errors import RundletError, Truncated
+from rundlet.core.errors import MissingPart, RundletError, Truncated
 from rundlet.core.limits import CHUNK, MIB
 from rundlet.core.streams.exact import read_there
 from rundlet.core.streams.sources import ByteSource
@@ -62,6 +62,17 @@ class Feed:
             self._buffer, self._at = self._buffer[self._at :] + chunk, 0
         return self._buffer, self._at
 
+    def peek(self, ahead: int, count: int) -> bytes | None:
+        """The ``count`` bytes that stand a way ahead, or fewer at the end; None when that is too far ahead."""
+        if ahead > _WINDOW:
+            return None
+        buffer, at = self.window(ahead + count)
+        return buffer[at + ahead : at + ahead + count]
+
+    def to_what_is_there(self, step: int) -> bool:
+        """Over a part that is not there to what follows on it, in steps; whether anything does."""
+        return True
+
     def skip(self, count: int) -> None:
         """Leave out ``count`` bytes, or as many as there are."""
         inside = min(count, len(self._buffer) - self._at)
@@ -115,3 +126,32 @@ class SourceFeed(Feed):
         self.position += count
         if self._at > len(self._buffer):
             self._buffer, self._at = b"", 0
+
+    def peek(self, ahead: int, count: int) -> bytes | None:
+        try:
+            return self._source.read_at(self.position + ahead, count)
+        except MissingPart:
+            return None
+
+    def to_what_is_there(self, step: int) -> bool:
+        missing, there = 0, 1  # steps to a place that is not there, and to one that is
+        if self._is_there(self.position, step):
+            return True
+        while not self._is_there(self.position + there * step, step):
+            missing, there = there, 2 * there
+            if self.position + there * step >= self._source.size:
+                return False
+        while there - missing > 1:
+            middle = (missing + there) // 2
+            missing, there = (
+                (missing, middle) if self._is_there(self.position + middle * step, step) else (middle, there)
+            )
+        self.skip(there * step)
+        return True
+
+    def _is_there(self, place: int, count: int) -> bool:
+        try:
+            self._source.read_at(place, count)
+        except MissingPart:
+            return False
+        return True

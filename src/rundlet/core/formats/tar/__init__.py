@@ -10,7 +10,7 @@ from rundlet.core.errors import FormatError, MissingPart, RundletError, Unsuppor
 from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
 from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.tar import index as cache
-from rundlet.core.formats.tar.headers import BLOCK, is_header
+from rundlet.core.formats.tar.headers import BLOCK, may_be_header
 from rundlet.core.formats.tar.index import Index
 from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.tar.walk import Walker
@@ -66,7 +66,7 @@ class TarFormat:
                 return False
             head = _decoded_head(source, self._packing)
         is_empty = 2 * BLOCK <= len(head) <= _EMPTY_AT_MOST and len(head) % BLOCK == 0 and not any(head)
-        return is_header(head[:BLOCK]) or is_empty
+        return may_be_header(head[:BLOCK]) or is_empty
 
     def open(self, source: ByteSource, opening: Opening) -> TarReader:
         place = cache.place(source) if self._packing is not None else None  # before anything of it changes
@@ -79,6 +79,11 @@ class TarFormat:
                 plain = kept.source(source.name)
             cache.save(place, index)
         notices = []
+        if index.lost:
+            why = lower(index.lost).rstrip(".")
+            notices.append(
+                Issue(source.name, f"entries are missing in the list, and those behind may not belong in it: {why}")
+            )
         if index.damaged:
             found = plural(len(index.catalog), "entry")
             why = lower(index.damaged).rstrip(".")

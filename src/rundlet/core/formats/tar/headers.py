@@ -158,6 +158,11 @@ def is_header(block: bytes) -> bool:
     return bool(checksums_fit(np.frombuffer(block, np.uint8, BLOCK).reshape(1, BLOCK))[0])
 
 
+def may_be_header(block: bytes) -> bool:
+    """Whether a block is a header, perhaps a damaged one: by its checksum, or by its magic alone."""
+    return is_header(block) or (block[MAGIC_AT][:5] == USTAR[:5] and len(block) == BLOCK)
+
+
 def _is_number(field: bytes) -> bool:
     digits = field.split(b"\0", 1)[0].strip(b" ")
     return not digits or digits[0] in _BASE_256 or all(digit in b"01234567" for digit in digits)

@@ -35,6 +35,7 @@ class Index:
         points: where decoding can begin.
         trailing: bytes behind the compressed stream.
         damaged: what ended the listing early, or "".
+        lost: what hides entries between those that are listed, or "".
     """
 
     catalog: Catalog
@@ -45,6 +46,7 @@ class Index:
     points: list[Point]
     trailing: int = 0
     damaged: str = ""
+    lost: str = ""
 
     @classmethod
     def of(cls, members: Members, points: list[Point], trailing: int, *, shared: bool) -> Index:
@@ -59,6 +61,7 @@ class Index:
             points=points,
             trailing=trailing,
             damaged=members.damaged,
+            lost=members.lost,
         )
 
 
@@ -91,7 +94,7 @@ def load(path: Path | None) -> Index | None:
 
 def save(path: Path | None, index: Index) -> None:
     """Keep an index, within the bound on all of them. A full or closed disk only means that there is none."""
-    if path is None or index.damaged:
+    if path is None or index.damaged or index.lost:
         return
     temporary = path.with_suffix(f".{os.getpid()}.tmp")
     try:

@@ -21,8 +21,10 @@ from rundlet.core.formats.tar.headers import (
     PREFIX,
     SIZE,
     TYPE,
+    USTAR,
     Type,
     checksums_fit,
+    is_header,
     number,
     octal,
     pax_records,
@@ -123,11 +125,13 @@ class Members:
         links: targets of links by row.
         sparse: stretches with data of sparse files by row; ``None`` when the map stands before the data.
         damaged: what ended the walk early, or "".
+        lost: what hides entries between those that were found, or "".
     """
 
     links: dict[int, bytes] = field(default_factory=dict)
     sparse: dict[int, Stretches | None] = field(default_factory=dict)
     damaged: str = ""
+    lost: str = ""
     _many: list[Rows] = field(default_factory=list)
     _loose: list[Loose] = field(default_factory=list)
     _count: int = 0
@@ -216,14 +220,52 @@ class Walker:
         self._chart: list[int] = []
 
     def walk(self) -> Members:
-        """Find every entry. Damage ends the walk and is noted; what was found before it counts."""
+        """Find every entry. Damage is noted, and the walk goes on from the next header behind it, where there is one."""
+        while True:
+            try:
+                self._walk()
+                return self.members
+            except LimitExceeded:
+                raise
+            except (FormatError, MissingPart) as error:
+                self._next, self._data = {}, b""
+                if not self._find_header():
+                    self.members.damaged = error.message
+                    return self.members
+                self.members.lost = self.members.lost or error.message
+
+    def _find_header(self) -> bool:
+        """Go to the next block that is a header; False when there is none, or what comes can't be decoded."""
+        feed = self._feed
         try:
-            self._walk()
-        except LimitExceeded:
-            raise
-        except (FormatError, MissingPart) as error:
-            self.members.damaged = error.message
-        return self.members
+            feed.skip(-feed.position % BLOCK)
+            while True:
+                if not feed.to_what_is_there(BLOCK):
+                    return False
+                buffer, at = feed.window(BLOCK)
+                blocks = np.frombuffer(buffer, np.uint8, (len(buffer) - at) // BLOCK * BLOCK, at).reshape(-1, BLOCK)
+                if not len(blocks):
+                    return False
+                fitting = np.flatnonzero(checksums_fit(blocks)).tolist()
+                found = next((number for number in fitting if is_header(blocks[number].tobytes())), len(blocks))
+                feed.skip(found * BLOCK)
+                self._tick(feed.position, len(self.members))
+                if found < len(blocks):
+                    return True
+        except (FormatError, MissingPart):
+            return False
+
+    def _damaged_header(self, block: bytes) -> Corrupt:
+        """What to say of a header with a wrong checksum; its data is skipped when another header follows on it."""
+        try:
+            size = number(block[SIZE]) if block[MAGIC_AT][:5] == USTAR[:5] and block[TYPE] not in _NO_DATA else 0
+        except Corrupt:
+            size = 0
+        whole = size + -size % BLOCK
+        following = self._feed.peek(whole, BLOCK) if whole > 0 else None
+        if following is not None and is_header(following):
+            self._feed.skip(whole)
+        return Corrupt("A header is damaged.")
 
     def _walk(self) -> None:
         feed = self._feed
@@ -314,7 +356,8 @@ class Walker:
         )
         m.add_many(rows)
         if good < len(places):
-            raise Corrupt("A header is damaged.")
+            self._feed.skip(base + places[good] * BLOCK - self._feed.position)
+            raise self._damaged_header(self._feed.read(BLOCK))
         return int(stored[-1])
 
     def _skip_data(self, stored: int) -> None:
@@ -326,7 +369,7 @@ class Walker:
 
     def _special(self, block: bytes, kind: int) -> None:
         if not checksums_fit(np.frombuffer(block, np.uint8).reshape(1, BLOCK))[0]:
-            raise Corrupt("A header is damaged.")
+            raise self._damaged_header(block)
         if kind in (Type.EXTENDED, Type.SOLARIS, Type.GLOBAL, Type.GNU_NAME, Type.GNU_LINK):
             self._extension(block, kind)
         elif kind == Type.GNU_VOLUME:
