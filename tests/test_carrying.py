@@ -317,6 +317,22 @@ def test_a_wrong_ending_is_said_and_mended(window: Window, settle, stand, home: 
     assert not notice.isVisible()
 
 
+def test_an_archive_that_is_not_whole_is_called_so_before_it_is_unpacked(
+    window: Window, settle, stand, home: Path
+) -> None:
+    pack_to(home / "x.zip", [make_tree(home)])
+    cut = home / "cut"
+    cut.write_bytes((home / "x.zip").read_bytes()[:-60])
+    stand(cut)
+    notice = window.source.notice
+    assert notice.isVisible() and "its table of contents is missing" in notice.words.text()
+    window.workspace.up()
+    settle()
+    assert not notice.isVisible()
+    stand(home / "x.zip")
+    assert not notice.isVisible()
+
+
 @pytest.mark.parametrize(
     ("name", "fmt", "better"),
     [

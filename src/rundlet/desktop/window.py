@@ -26,6 +26,7 @@ from rundlet.core.files.presets import Presets
 from rundlet.core.jobs.turns import first
 from rundlet.core.streams.parts import files_of
 from rundlet.core.text import quoted
+from rundlet.core.work.words import problem_words
 from rundlet.desktop.actions import add_actions
 from rundlet.desktop.background import Background
 from rundlet.desktop.columns.how import HowColumn
@@ -39,7 +40,7 @@ from rundlet.desktop.peeking import Peeker, Thumbs
 from rundlet.desktop.several import Several
 from rundlet.desktop.shelf import Shelf
 from rundlet.desktop.starter import Starter
-from rundlet.desktop.state import Place
+from rundlet.desktop.state import OpenArchive, Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.trials import Trials
 from rundlet.desktop.widgets.crumbs import Crumbs
@@ -158,7 +159,7 @@ class Window(QMainWindow):
         ws.landed.connect(self._landed)
         ws.landing_failed.connect(self._call_off)
         ws.leaving.connect(self._call_off)
-        ws.listed.connect(self._look_at_ending)
+        ws.listed.connect(self._look_at_archive)
         self.strip.show_wanted.connect(show_in_file_manager)
         self.strip.copy_wanted.connect(copy_files)
         self.strip.undo_wanted.connect(self.history.undo_last)
@@ -212,11 +213,18 @@ class Window(QMainWindow):
     def _call_off(self, *_: object) -> None:
         self._press_at = None
 
-    def _look_at_ending(self, _: object) -> None:
-        """Offer another name for an archive whose ending does not fit its content."""
+    def _look_at_archive(self, _: object) -> None:
+        """Say what is wrong with an archive as a whole, or offer another name where its ending does not fit its content."""
         place, opened = self.workspace.place, self.workspace.archive
-        if opened is None or place.outer is not None or place.inner or len(files_of(opened.reader.source)) != 1:
+        if opened is None or place.inner:
             return
+        problems = [notice for notice in opened.reader.notices if notice.problem]
+        if problems:
+            self.source.notice.tell(f"{problem_words(problems)} What is whole can be unpacked.")
+        elif place.outer is None and len(files_of(opened.reader.source)) == 1:
+            self._look_at_ending(opened)
+
+    def _look_at_ending(self, opened: OpenArchive) -> None:
         better = better_name(opened.path.name, opened.reader.info)
         if better is not None:
             self.source.notice.tell(

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.report import Issue, Report
 from rundlet.core.text import duration, plural, quoted, size
 
 
@@ -28,11 +29,15 @@ def words_of(report: Report, expected: tuple[int, float] = (0, 0.0)) -> str:
     }[report.verb](report)
     if expected[0]:
         words += f" Foretold were {size(expected[0])} in {duration(expected[1])}."
-    problems = report.problems
-    if problems:
-        first = ", the first" if len(problems) > 1 else ""
-        words += f" {plural(len(problems), 'problem')}{first}: {problems[0]}."
+    if report.problems:
+        words += f" {problem_words(report.problems)}"
     return words + _afterwards(report)
+
+
+def problem_words(problems: Sequence[Issue]) -> str:
+    """How many there are, and the first of them, in a sentence."""
+    first = ", the first" if len(problems) > 1 else ""
+    return f"{plural(len(problems), 'problem')}{first}: {problems[0]}."
 
 
 def _packed(report: Report) -> str:
