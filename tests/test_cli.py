@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+import os
+import signal
 import subprocess
 import sys
+import time
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -13,6 +16,7 @@ import pytest
 from rundlet import __version__
 from rundlet.cli.main import main
 from rundlet.core.files.journal import Journal
+from rundlet.core.jobs.job import Job
 from support import Raw, make_tree, raw_zip, snapshot
 
 
@@ -97,6 +101,30 @@ def test_packing_plans_and_clashes(run, tmp_path: Path) -> None:
     status, out, _ = run("pack", "x.zip", "a", "b", "--on-clash", "add", "--read-back")
     assert status == 0 and out.startswith("Added 1 file to ")
     assert [line.split()[-1] for line in run("list", "x.zip")[1].splitlines()[:2]] == ["a", "b"]
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+def test_what_ends_the_program_cancels_its_work(
+    run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, number: signal.Signals
+) -> None:
+    make_tree(tmp_path)
+    run("pack", "x.zip", "tree")
+    advance = Job.advance
+    written = []
+
+    def told_to_end(job: Job, *words: int, **named: int) -> None:
+        if not written and (tmp_path / "out").exists():
+            written.extend((tmp_path / "out").rglob("*"))
+            os.kill(os.getpid(), number)
+            for _ in range(2000):
+                if job.cancelled:
+                    break
+                time.sleep(0.01)
+        advance(job, *words, **named)
+
+    monkeypatch.setattr(Job, "advance", told_to_end)
+    assert run("unpack", "x.zip", "--into", "out") == (2, "", ["rundlet: Cancelled; nothing was left behind."])
+    assert written and not (tmp_path / "out").exists()
 
 
 FAILURES: list[tuple[Sequence[str], int, str]] = [

@@ -20,7 +20,9 @@ class NoWindow:
             raise ImportError(name)
 sys.meta_path.insert(0, NoWindow())
 import importlib, pkgutil, rundlet.core, rundlet.cli.main
-for module in pkgutil.walk_packages(rundlet.core.__path__, "rundlet.core."):
+packages = (rundlet.core, rundlet.cli)
+modules = [m for p in packages for m in pkgutil.walk_packages(p.__path__, p.__name__ + ".")]
+for module in modules:
     importlib.import_module(module.name)
 sys.exit(rundlet.cli.main.main(["--version"]))
 """

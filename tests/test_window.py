@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
 import subprocess
 import sys
 from dataclasses import replace
@@ -35,7 +36,7 @@ from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import UnpackClash
 from rundlet.core.work.pack import pack
 from rundlet.desktop import window as window_module
-from rundlet.desktop.app import make_app
+from rundlet.desktop.app import close_when_told_to_end, make_app
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.state import Afterwards, Place
 from rundlet.desktop.theme.theme import theme
@@ -921,3 +922,24 @@ def test_the_log_shows_how_much_was_gained(window: Window, settle, stand, home: 
         colours = {picture.pixelColor(cell.left() + x, cell.center().y()).name().upper() for x in range(2, 36)}
         verbs[record.verb] = theme.palette.oak_wash in colours and theme.palette.wine in colours
     assert verbs == {"pack": True, "unpack": False}
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_told_to_end_it_clears_up(window: Window, qtbot: QtBot, settle, stand, home: Path, number: int) -> None:
+    before = {n: signal.getsignal(n) for n in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
+    (home / "zeros").mkdir()
+    with (home / "zeros" / "long").open("wb") as file:
+        file.truncate(1 << 40)  # hours of work
+    try:
+        close_when_told_to_end(window)
+        stand(home)
+        plan = plan_pack([home / "zeros"], target=home / "x.zip", info=by_id("zip").info)
+        window.jobs.start("Packing", lambda job: pack(plan, job))
+        qtbot.waitUntil(lambda: bool(window.jobs.running) and window.jobs.running[0].job.snapshot().done_bytes > 0)
+        os.kill(os.getpid(), number)
+        qtbot.waitUntil(lambda: not window.isVisible(), timeout=20_000)
+        assert [path.name for path in home.iterdir() if not path.name.startswith(".")] == ["zeros"]
+    finally:
+        os.close(signal.set_wakeup_fd(-1))
+        for n, handler in before.items():
+            signal.signal(n, handler)

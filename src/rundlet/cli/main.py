@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import argparse
+import importlib
 import os
 import sys
 from collections.abc import Sequence
+from types import ModuleType
 from typing import NoReturn
 
 from rundlet import __version__
-from rundlet.cli import check, listing, pack, unpack
-from rundlet.cli.render import Output
 from rundlet.core.errors import Cancelled, RundletError
 
 DONE, PROBLEMS, FAILED = 0, 1, 2
 
-VERBS = {"list": listing, "pack": pack, "unpack": unpack, "check": check}
+VERBS = {"list": "listing", "pack": "pack", "unpack": "unpack", "check": "check"}
+"""The module for each verb, loaded when it is wanted: the window does without them."""
 
 _USAGE = """\
 usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
@@ -35,9 +36,13 @@ class _Parser(argparse.ArgumentParser):
         self.exit(FAILED, f"rundlet: {message}; “{self.prog} --help” says more\n")
 
 
+def _module(verb: str) -> ModuleType:
+    return importlib.import_module(f"rundlet.cli.{VERBS[verb]}")
+
+
 def parser_for(verb: str) -> argparse.ArgumentParser:
     """The parser of one verb."""
-    module = VERBS[verb]
+    module = _module(verb)
     parser = _Parser(prog=f"rundlet {verb}", description=module.__doc__, allow_abbrev=False)
     parser.add_argument("--json", action="store_true", help="print JSON for programs")
     module.add_arguments(parser)
@@ -55,7 +60,11 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return DONE
     if not words or words[0] not in VERBS:
         return _open_window(words)
-    return _run(words[0], words[1:])
+    try:
+        return _run(words[0], words[1:])
+    except (Cancelled, KeyboardInterrupt):
+        print("rundlet: Cancelled; nothing was left behind.", file=sys.stderr)
+        return FAILED
 
 
 def _open_window(words: list[str]) -> int:
@@ -78,6 +87,8 @@ _SWITCH_SECONDS = 0.00005
 
 
 def _run(verb: str, words: list[str]) -> int:
+    from rundlet.cli.render import Output  # with all that the verbs need
+
     try:
         options = parser_for(verb).parse_args(words)
     except SystemExit as end:
@@ -85,13 +96,10 @@ def _run(verb: str, words: list[str]) -> int:
     output = Output(json=options.json)
     sys.setswitchinterval(_SWITCH_SECONDS)
     try:
-        status = VERBS[verb].run(options, output)
+        status: int = _module(verb).run(options, output)
         sys.stdout.flush()
     except RundletError as error:
         output.line(error)
-        return FAILED
-    except (Cancelled, KeyboardInterrupt):
-        output.line("Cancelled; nothing was left behind.")
         return FAILED
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

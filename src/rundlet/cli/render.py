@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
+import signal
 import sys
 import threading
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor, wait
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, TypeVar
-
-from tqdm import tqdm
 
 from rundlet.core.files.journal import Journal, record_of
 from rundlet.core.jobs.job import Job
@@ -79,36 +80,42 @@ def note(report: Report, source: Sequence[Path]) -> None:
 
 
 def with_progress(work: Callable[[Job], T]) -> T:
-    """Run work in a thread and show its progress where there is a terminal; Ctrl+C cancels it."""
+    """Run work in a thread and show its progress where there is a terminal; what ends programs cancels it."""
     job = Job()
-    outcome: list[T] = []
-    failure: list[BaseException] = []
-
-    def target() -> None:
-        try:
-            outcome.append(work(job))
-        except BaseException as error:  # noqa: BLE001 - handed on below
-            failure.append(error)
-
-    thread = threading.Thread(target=target)
-    thread.start()
-    try:
-        _watch(thread, job)
-    except KeyboardInterrupt:
-        job.cancel()
-        thread.join()
-    if failure:
-        raise failure[0]
-    return outcome[0]
+    with _cancelled_by_signals(job), ThreadPoolExecutor(1) as pool:
+        future = pool.submit(work, job)
+        _watch(future, job)
+        return future.result()
 
 
-def _watch(thread: threading.Thread, job: Job) -> None:
-    if not sys.stderr.isatty():
-        thread.join()
+@contextmanager
+def _cancelled_by_signals(job: Job) -> Iterator[None]:
+    """Ctrl+C, being told to end, and a closed terminal cancel the job, so that it clears up; what is ignored still is.
+
+    Nothing is raised, as that could hit in the middle of waiting for threads, which then count as ended.
+    """
+    if threading.current_thread() is not threading.main_thread():
+        yield  # which is the only one that may ask for signals
         return
+    before = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
+    taken = {number: handler for number, handler in before.items() if handler not in (signal.SIG_IGN, None)}
+    for number in taken:
+        signal.signal(number, lambda *_: job.cancel())
+    try:
+        yield
+    finally:
+        for number, handler in taken.items():
+            signal.signal(number, handler)
+
+
+def _watch(future: Future[T], job: Job) -> None:
+    if not sys.stderr.isatty():
+        wait([future])
+        return
+    from tqdm import tqdm  # slow to import, and needed on terminals only
+
     with tqdm(unit="B", unit_scale=True, leave=False, file=sys.stderr) as bar:
-        while thread.is_alive():
-            thread.join(_POLL_SECONDS)
+        while wait([future], _POLL_SECONDS).not_done:
             progress = job.snapshot()
             bar.desc = progress.phase
             bar.total = progress.total_bytes or None

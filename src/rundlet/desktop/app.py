@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import gc
 import signal
+import socket
 import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtCore import QAbstractEventDispatcher, Qt, QTimer
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import QAbstractEventDispatcher, QSocketNotifier, Qt, QTimer
+from PySide6.QtWidgets import QApplication, QWidget
 
 from rundlet.core.files.places import there
 from rundlet.core.jobs.turns import interface_rests, interface_wakes
@@ -51,8 +52,8 @@ def main(words: Sequence[str]) -> int:
     sys.setswitchinterval(_SWITCH_SECONDS)
     gc.disable()
     app = make_app(sheet=False)
-    signal.signal(signal.SIGINT, signal.SIG_DFL)
     window = Window()
+    close_when_told_to_end(window)
     theme.apply(app)
     window.show()
     start = list(map(Path, words)) or there([window.going.places.last])
@@ -60,6 +61,24 @@ def main(words: Sequence[str]) -> int:
     QTimer.singleShot(0, _settle_garbage)
     app.applicationStateChanged.connect(_tidy_up)
     return app.exec()
+
+
+def close_when_told_to_end(window: QWidget) -> None:
+    """Ctrl+C in its terminal and being told to end close the window, so that work under way clears up; what is ignored is."""
+    told, tell = socket.socketpair()
+    for end in (told, tell):
+        end.setblocking(False)
+    signal.set_wakeup_fd(tell.detach())
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        if signal.getsignal(number) != signal.SIG_IGN:
+            signal.signal(number, lambda *_: None)  # heard by way of the socket, which wakes Qt
+    notifier = QSocketNotifier(told.detach(), QSocketNotifier.Type.Read, window)
+
+    def close() -> None:
+        notifier.setEnabled(False)
+        QApplication.closeAllWindows()
+
+    notifier.activated.connect(lambda *_: close())
 
 
 def _settle_garbage() -> None:

@@ -35,7 +35,13 @@ def decode(
     """
     check_memory(memory, allowed)
     words = command("rundlet.core.codecs.ppmd", *map(str, (variant, order, memory, restore, size)))
-    with subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL) as child:
+    with subprocess.Popen(
+        words,
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,  # an interrupt is not for this process, whose end would be taken for damage
+    ) as child:
         assert child.stdin is not None and child.stdout is not None
         feeder = threading.Thread(target=_feed, args=(child, packed))
         feeder.start()

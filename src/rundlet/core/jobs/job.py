@@ -60,7 +60,7 @@ class Job:
     """
 
     def __init__(self) -> None:
-        self._lock = threading.Lock()
+        self._lock = threading.RLock()  # a signal may cancel while its own thread is looking
         self._running = threading.Event()
         self._running.set()
         self._cancelled = False
