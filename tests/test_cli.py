@@ -127,6 +127,18 @@ def test_what_ends_the_program_cancels_its_work(
     assert written and not (tmp_path / "out").exists()
 
 
+def test_what_is_whole_is_counted(run, tmp_path: Path) -> None:
+    whole = raw_zip([Raw(b"a"), Raw(b"b")])
+    for name, data, words in (
+        ("whole", whole, "“whole” is whole: 2 entries read."),
+        ("cut", whole[:-30], "2 entries of “cut” are whole; the archive itself is not."),
+        ("bad", raw_zip([Raw(b"a", crc=5), Raw(b"b")]), "1 entry of “bad” is whole, 1 not."),
+        ("both", raw_zip([Raw(b"a", crc=5), Raw(b"b")])[:-30], "1 entry of “both” is whole, 1 not."),
+    ):
+        (tmp_path / name).write_bytes(data)
+        assert run("check", name)[1].strip() == words
+
+
 FAILURES: list[tuple[Sequence[str], int, str]] = [
     (["list", "nope.zip"], 2, "not there"),
     (["list", "folder"], 2, "is a folder"),

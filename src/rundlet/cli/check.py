@@ -27,9 +27,10 @@ def run(options: argparse.Namespace, output: Output) -> int:
         reader.close()
     if output.json:
         output.value(report_value(report))
-    bad = len({issue.about for issue in report.problems})
-    if bad:
-        output.say(f"{plural(report.files, 'entry')} of {quoted(options.archive.name)} are whole, {bad} not.")
+    bad = len([issue for issue in report.problems if issue not in reader.notices])
+    if report.problems:
+        whole = f"{plural(report.files, 'entry')} of {quoted(options.archive.name)} {'is' if report.files == 1 else 'are'} whole"
+        output.say(f"{whole}, {bad} not." if bad else f"{whole}; the archive itself is not.")
     else:
         output.say(f"{quoted(options.archive.name)} is whole: {plural(report.files, 'entry')} read.")
     return int(output.issues(report.issues))
