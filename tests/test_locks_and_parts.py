@@ -288,6 +288,16 @@ def test_parts_of_every_format(tmp_path: Path, fmt: str) -> None:
     assert joined == (tmp_path / f"whole.{fmt}").read_bytes()
 
 
+def test_parts_within_what_is_packed_are_not_packed_again(tmp_path: Path) -> None:
+    (tmp_path / "tree").mkdir()
+    (tmp_path / "tree" / "a").write_bytes(os.urandom(5000))
+    for _ in range(2):
+        pack_with(tmp_path / "tree" / "x.zip", [tmp_path / "tree"], part_size=2000)
+        reader = open_archive(tmp_path / "tree" / "x.zip.001")
+        assert [entry.path for entry in reader.catalog] == ["tree/", "tree/a"]
+        reader.close()
+
+
 def test_parts_of_what_repeats_itself_are_alike_and_no_doubles(tmp_path: Path) -> None:
     (tmp_path / "rows").write_bytes(os.urandom(50) * 40_000)
     (tmp_path / "zeros").write_bytes(bytes(500_000))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import fnmatch
 import os
 import stat
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from enum import Flag, auto
 from pathlib import Path
@@ -44,7 +44,7 @@ def walk(
     exclude: Sequence[str] = (),
     leave_out: LeaveOut = LeaveOut.NOTHING,
     follow: bool = False,
-    skip: Path | None = None,
+    skip: Collection[str] = (),
     tick: Callable[[], None] | None = None,
 ) -> Found:
     """An item with everything below it, in the order of names.
@@ -56,7 +56,7 @@ def walk(
         leave_out: hidden files and folders, but the item itself never; folders with nothing in them.
         follow: whether what a link leads to is taken in its place; one that leads nowhere, or to a folder that it is in,
             stays a link.
-        skip: a file that is left out wherever it lies, such as the archive that is being made.
+        skip: whole paths of files that are left out wherever they lie, such as the archive that is being made.
         tick: called once a folder; may raise to end the walk.
     """
     found = Found([], [])
@@ -66,14 +66,13 @@ def walk(
         found.issues.append(Issue(name, left_out(file_problem(error, "read", item))))
         return found
     pending: list[tuple[str, str, os.stat_result]] = [(str(item), name, status)]
-    skipped = None if skip is None else str(skip)
     led: _Led = {}
     while pending:
         path, inside, status = pending.pop()
         step_aside()
         if follow and stat.S_ISLNK(status.st_mode):
             path, status = _followed(path, inside, status, found.issues, led)
-        if path == skipped:
+        if path in skip:
             continue
         hidden = "/" in inside and inside.rpartition("/")[2].startswith(".")
         if _excluded(inside, exclude) or (hidden and LeaveOut.HIDDEN in leave_out):

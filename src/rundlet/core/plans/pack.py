@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from contextlib import closing
 from dataclasses import dataclass, replace
 from enum import StrEnum
@@ -17,7 +17,7 @@ from rundlet.core.formats.base import FormatInfo, Kind, PackItem, WriteOptions
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.plans.adding import Base, beside, open_base
-from rundlet.core.streams.parts import part_path
+from rundlet.core.streams.parts import part_path, there_in_parts
 from rundlet.core.text import quoted, shown
 
 
@@ -135,7 +135,8 @@ def plan_pack(
     final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
     originals = _originals(items, final) if trash else ()
     job = job or Job()
-    walked = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=asked, tick=job.checkpoint)
+    skip = {str(asked), *map(str, there_in_parts(asked) if part_size else ())}
+    walked = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=skip, tick=job.checkpoint)
     found, issues = walked.items, walked.issues
     if not found:
         why = f" {issues[0].about}: {issues[0].message}." if issues else ""
@@ -185,7 +186,7 @@ def items_of(
     items: Sequence[Path], *, exclude: Sequence[str], leave_out: LeaveOut, follow: bool, tick: Callable[[], None]
 ) -> list[PackItem]:
     """The entries that these items would be packed as; see :func:`plan_pack`."""
-    return _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=None, tick=tick).items
+    return _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=(), tick=tick).items
 
 
 def _found(
@@ -194,7 +195,7 @@ def _found(
     exclude: Sequence[str],
     leave_out: LeaveOut,
     follow: bool,
-    skip: Path | None,
+    skip: Collection[str],
     tick: Callable[[], None],
 ) -> Found:
     """All entries, and what is to be said of them."""

@@ -261,6 +261,12 @@ def files_of(source: ByteSource) -> list[Path]:
     return [*paths, sums] if sums is not None and sums.is_file() else paths
 
 
+def there_in_parts(target: Path) -> list[Path]:
+    """The parts of an archive of this name that are there, and their checksum file."""
+    parts = list(_find(target.parent, target.name, _PLAIN)[0].values())
+    return [*parts, checksum_path(target)] if parts else []
+
+
 class PartsSink:
     """Writes an archive in numbered parts, all of which appear when it is whole, with a checksum file beside them.
 
