@@ -111,6 +111,12 @@ def numbered(name: str, number: int) -> str:
     return _fit(stem, f" ({number}){ending}")
 
 
+def doubted(name: str) -> str:
+    """The name of a file that may be damaged, which it says."""
+    stem, ending = split_ending(name)
+    return _fit(stem, f" (may be damaged){ending}")
+
+
 def first_free(name: str, is_taken: Callable[[str], bool]) -> str:
     """The name itself, or the first numbered one that is not taken."""
     numbers = (numbered(name, number) for number in itertools.count(2))

@@ -257,8 +257,10 @@ class ArchiveReader(ABC):
         notices: what is to be said of the archive as a whole.
         unlocked: whether a password was taken.
         names_hidden: whether the list itself was locked.
+        doubtful: rows of files that nothing vouches for, as a checksum fails that is not theirs alone.
     """
 
+    doubtful: frozenset[int] = frozenset()
     unlocked = False
     names_hidden = False
     info: FormatInfo

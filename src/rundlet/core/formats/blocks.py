@@ -211,7 +211,7 @@ class XzMember(BlockMember):
     def _decode(self, flags: bytes, block: xz_blocks.Block) -> Decoded:
         content = self._content(flags, block)
         if block.plain <= _WHOLE and block.padded <= _WHOLE:
-            content = iter(list(content))
+            content = _at_once(content)
         return Decoded(block.start * 8, content)
 
     def _content(self, flags: bytes, block: xz_blocks.Block) -> Iterator[bytes]:
@@ -227,6 +227,22 @@ class XzMember(BlockMember):
             raise
         except RundletError as error:
             raise self._damaged() from error
+
+
+def _at_once(content: Iterator[bytes]) -> Iterator[bytes]:
+    """The same, decoded now; what goes wrong is said behind what came before it."""
+    taken = []
+    try:
+        for data in content:
+            taken.append(data)
+    except RundletError as error:
+        return itertools.chain(taken, _failing(error))
+    return iter(taken)
+
+
+def _failing(error: RundletError) -> Iterator[bytes]:
+    raise error
+    yield b""
 
 
 def _slices(data: bytes) -> Iterator[bytes]:

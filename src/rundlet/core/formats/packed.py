@@ -107,11 +107,13 @@ class Notes:
         points: where decoding can begin, in order.
         trailing: bytes behind the last member that belong to none.
         within: whether places within gzip members are to be found too, which makes reading half as fast.
+        sound: decoded bytes from the beginning whose checksums were right.
     """
 
     points: list[Point] = field(default_factory=list)
     trailing: int = 0
     within: bool = False
+    sound: int = 0
 
 
 def decoded(
@@ -159,6 +161,7 @@ def decoded(
         for data in chunks:
             plain += len(data)
             yield data
+        notes.sound = plain
         at = _next_member(source, packing, member.end, notes)
 
 
@@ -195,6 +198,7 @@ def _block_chunks(member: Bzip2Member | XzMember, plain: int, notes: Notes) -> I
         for data in block.content:
             plain += len(data)
             yield data
+        notes.sound = plain
 
 
 def _resumed(source: ByteSource, point: Point) -> Decoder:

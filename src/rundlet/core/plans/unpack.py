@@ -15,7 +15,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.files.names import SafeName, first_free, numbered, safe_name, split_ending, without
+from rundlet.core.files.names import SafeName, doubted, first_free, numbered, safe_name, split_ending, without
 from rundlet.core.files.space import disk_rules, free_bytes
 from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Entry, Kind
 from rundlet.core.jobs.job import Job
@@ -221,7 +221,7 @@ def _step(
     reader: ArchiveReader, entry: Entry, place: _Place, *, keep_folders: bool, on_clash: UnpackClash
 ) -> Step | None:
     row = entry.row
-    if entry.kind == Kind.FILE and keep_folders and not entry.mode & _MARKS:
+    if entry.kind == Kind.FILE and keep_folders and not entry.mode & _MARKS and row not in reader.doubtful:
         step = place.settle_free(row, max(entry.size, 0), entry.path)
         if step is not None:
             return step
@@ -245,6 +245,9 @@ def _step(
     if refused:
         return Step(row, entry.kind, size, safe.steps or (entry.path,), Action.REFUSE, refused)
     notes = [safe.note] if safe.note else []
+    if content in reader.doubtful:
+        safe = SafeName((*safe.steps[:-1], doubted(safe.steps[-1])))
+        notes.append("may be damaged, as it lies in a stretch that fails its checksum; its name says so")
     kept = without(safe.steps, place.disk.forbidden)
     if kept != safe.steps:
         notes.append("its name can't be kept on that disk and is changed to one that can")

@@ -45,6 +45,8 @@ def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None 
                         job.advance(len(data))
                 except RundletError as error:
                     why = lower(error.message).rstrip(".")
+                if not why and row in reader.doubtful:
+                    why = "may be damaged, as it lies in a stretch that fails its checksum"
                 with lock:
                     report.bytes_out += read
                     if why:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.codecs.side_by_side import cores
-from rundlet.core.errors import FormatError, MissingPart, RundletError, Unsupported
+from rundlet.core.errors import Corrupt, FormatError, MissingPart, RundletError, Unsupported
 from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
 from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.tar import index as cache
@@ -126,7 +126,11 @@ class TarFormat:
                 members.damaged = error.message
             except FormatError:
                 members.damaged = "What follows is damaged, or the checksum of it all is wrong."
-        return Index.of(members, notes.points, notes.trailing, shared=self._packing is not None)
+        # A stream that is only cut off gives no reason to doubt what stands before the cut.
+        fault = feed.fault
+        is_wrong = isinstance(fault, Corrupt) or (isinstance(fault, FormatError) and bool(members.lost))
+        sound = notes.sound if is_wrong else None
+        return Index.of(members, notes.points, notes.trailing, shared=self._packing is not None, sound=sound)
 
     def create(self, sink: Sink, options: WriteOptions) -> TarWriter:
         if options.password:

@@ -36,6 +36,7 @@ class Index:
         trailing: bytes behind the compressed stream.
         damaged: what ended the listing early, or "".
         lost: what hides entries between those that are listed, or "".
+        sound: decoded bytes from the beginning that checksums vouch for; None for all.
     """
 
     catalog: Catalog
@@ -47,9 +48,12 @@ class Index:
     trailing: int = 0
     damaged: str = ""
     lost: str = ""
+    sound: int | None = None
 
     @classmethod
-    def of(cls, members: Members, points: list[Point], trailing: int, *, shared: bool) -> Index:
+    def of(
+        cls, members: Members, points: list[Point], trailing: int, *, shared: bool, sound: int | None = None
+    ) -> Index:
         """From what a walk found."""
         rows = members.rows()
         return cls(
@@ -62,6 +66,7 @@ class Index:
             trailing=trailing,
             damaged=members.damaged,
             lost=members.lost,
+            sound=sound,
         )
 
 

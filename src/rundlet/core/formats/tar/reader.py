@@ -56,6 +56,9 @@ class TarReader(ArchiveReader):
         self._memory = limits.memory_bytes
         self._starts = [point.plain for point in index.points]
         self._by_path: dict[bytes, int] | None = None
+        if index.sound is not None:
+            beyond = (index.data_at + index.stored > index.sound) & (index.stored > 0)
+            self.doubtful = frozenset(np.flatnonzero(beyond & (self.catalog.kind == Kind.FILE)).tolist())
 
     def unlock(self, password: str) -> None:
         """tar has no locks; the password is not needed."""
