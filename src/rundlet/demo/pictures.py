@@ -254,6 +254,12 @@ def locked(window: Window, world: Path) -> None:
     settle(window)
 
 
+def not_whole(window: Window, world: Path) -> None:
+    """An archive one of whose parts is missing, which is said before anything is unpacked."""
+    window.workspace.enter_file(world / "Archives" / "part missing.zip.001")
+    settle(window)
+
+
 def part_missing(window: Window, world: Path) -> None:
     """What came of unpacking an archive one of whose parts is missing, among archives of every kind."""
     window.workspace.enter_file(world / "Archives" / "part missing.zip.001")
@@ -280,6 +286,7 @@ SCENES: dict[str, tuple[Callable[[Window, Path], None], bool]] = {
     "unpack-dark": (about_to_unpack, True),
     "running": (running, False),
     "locked": (locked, False),
+    "not-whole": (not_whole, True),
     "finished": (part_missing, False),
     "error": (an_error, True),
     "log": (the_log, False),
