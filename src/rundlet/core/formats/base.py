@@ -257,7 +257,7 @@ class ArchiveReader(ABC):
         notices: what is to be said of the archive as a whole.
         unlocked: whether a password was taken.
         names_hidden: whether the list itself was locked.
-        doubtful: rows of files that nothing vouches for, as a checksum fails that is not theirs alone.
+        doubtful: rows of files that may be damaged, as a stretch is in which they lie; which of them is can't be told.
     """
 
     doubtful: frozenset[int] = frozenset()

@@ -85,7 +85,8 @@ def open_source(source: ByteSource, opening: Opening | None = None) -> ArchiveRe
         source.close()
         raise
     if isinstance(source, JoinedSource):
-        if not source.wanting() and any(notice.problem for notice in reader.notices):
+        largest = max(part.size for part in source.parts)
+        if source.parts[-1].there == largest and any(notice.problem for notice in reader.notices):
             next_one = f"part {len(source.parts) + 1} may belong to it, and is not here"
             reader.notices.insert(0, Issue(source.name, next_one))
         reader.notices[:0] = source.issues

@@ -247,7 +247,7 @@ def _step(
     notes = [safe.note] if safe.note else []
     if content in reader.doubtful:
         safe = SafeName((*safe.steps[:-1], doubted(safe.steps[-1])))
-        notes.append("may be damaged, as it lies in a stretch that fails its checksum; its name says so")
+        notes.append("may be damaged, as it lies in a stretch that is; its name says so")
     kept = without(safe.steps, place.disk.forbidden)
     if kept != safe.steps:
         notes.append("its name can't be kept on that disk and is changed to one that can")

@@ -46,7 +46,7 @@ def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None 
                 except RundletError as error:
                     why = lower(error.message).rstrip(".")
                 if not why and row in reader.doubtful:
-                    why = "may be damaged, as it lies in a stretch that fails its checksum"
+                    why = "may be damaged, as it lies in a stretch that is"
                 with lock:
                     report.bytes_out += read
                     if why:

@@ -127,9 +127,8 @@ class TarFormat:
             except FormatError:
                 members.damaged = "What follows is damaged, or the checksum of it all is wrong."
         # A stream that is only cut off gives no reason to doubt what stands before the cut.
-        fault = feed.fault
-        is_wrong = isinstance(fault, Corrupt) or (isinstance(fault, FormatError) and bool(members.lost))
-        sound = notes.sound if is_wrong else None
+        wrong = self._packing is not None and (members.wrong or isinstance(feed.fault, Corrupt))
+        sound = notes.sound if wrong else None
         return Index.of(members, notes.points, notes.trailing, shared=self._packing is not None, sound=sound)
 
     def create(self, sink: Sink, options: WriteOptions) -> TarWriter:

@@ -126,12 +126,14 @@ class Members:
         sparse: stretches with data of sparse files by row; ``None`` when the map stands before the data.
         damaged: what ended the walk early, or "".
         lost: what hides entries between those that were found, or "".
+        wrong: whether something contradicted itself, and was not only missing.
     """
 
     links: dict[int, bytes] = field(default_factory=dict)
     sparse: dict[int, Stretches | None] = field(default_factory=dict)
     damaged: str = ""
     lost: str = ""
+    wrong: bool = False
     _many: list[Rows] = field(default_factory=list)
     _loose: list[Loose] = field(default_factory=list)
     _count: int = 0
@@ -229,6 +231,7 @@ class Walker:
                 raise
             except (FormatError, MissingPart) as error:
                 self._next, self._data = {}, b""
+                self.members.wrong |= isinstance(error, Corrupt)
                 if not self._find_header():
                     self.members.damaged = error.message
                     return self.members
