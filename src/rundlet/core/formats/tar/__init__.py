@@ -92,7 +92,13 @@ class TarFormat:
             notices.append(
                 Issue(source.name, f"{plural(index.trailing, 'byte')} behind its end don't belong to it", problem=False)
             )
-        return TarReader(source, self.info, self._packing, index, notices, opening.limits, plain)
+        reader = TarReader(source, self.info, self._packing, index, notices, opening.limits, plain)
+        if reader.doubtful:
+            count = plural(len(reader.doubtful), "file")
+            notices.insert(
+                0, Issue(source.name, f"{count} may be damaged, which their names will say when they come out")
+            )
+        return reader
 
     def _walk(self, source: ByteSource, opening: Opening, kept: _Kept) -> Index:
         job = opening.job
