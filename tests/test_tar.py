@@ -538,6 +538,10 @@ def test_damage_ends_the_list_and_is_said() -> None:
     reader = open_source(MemorySource(bytes(data[:-3000]), "s"))
     assert reader.notices[0].problem
     assert "the list ends after" in str(reader.notices[0])
+    for cut in (9, 700):
+        reader = open_source(MemorySource(gzip.compress(SAMPLE)[:-cut], "s"))
+        assert "can't be checked, as their checksum is missing" in str(reader.notices[0])
+        assert not reader.doubtful  # there is no sign of damage
     broken = bytearray(gzip.compress(SAMPLE * 1))
     broken[-6] ^= 1
     found = files_of(open_source(MemorySource(bytes(broken), "s")))

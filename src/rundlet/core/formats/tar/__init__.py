@@ -93,11 +93,12 @@ class TarFormat:
                 Issue(source.name, f"{plural(index.trailing, 'byte')} behind its end don't belong to it", problem=False)
             )
         reader = TarReader(source, self.info, self._packing, index, notices, opening.limits, plain)
-        if reader.doubtful:
-            count = plural(len(reader.doubtful), "file")
-            notices.insert(
-                0, Issue(source.name, f"{count} may be damaged, which their names will say when they come out")
-            )
+        for count, words in (
+            (len(reader.doubtful), "may be damaged, which their names will say when they come out"),
+            (reader.unchecked, "can't be checked, as their checksum is missing with what is missing"),
+        ):
+            if count:
+                notices.insert(0, Issue(source.name, f"{plural(count, 'file')} {words}"))
         return reader
 
     def _walk(self, source: ByteSource, opening: Opening, kept: _Kept) -> Index:
@@ -132,10 +133,11 @@ class TarFormat:
                 members.damaged = error.message
             except FormatError:
                 members.damaged = "What follows is damaged, or the checksum of it all is wrong."
-        # A stream that is only cut off gives no reason to doubt what stands before the cut.
-        wrong = self._packing is not None and (members.wrong or isinstance(feed.fault, Corrupt))
-        sound = notes.sound if wrong else None
-        return Index.of(members, notes.points, notes.trailing, shared=self._packing is not None, sound=sound)
+        index = Index.of(members, notes.points, notes.trailing, shared=self._packing is not None)
+        if self._packing is not None and (members.wrong or feed.fault is not None):
+            index.sound = notes.sound
+            index.wrong = members.wrong or isinstance(feed.fault, Corrupt)
+        return index
 
     def create(self, sink: Sink, options: WriteOptions) -> TarWriter:
         if options.password:

@@ -37,6 +37,7 @@ class Index:
         damaged: what ended the listing early, or "".
         lost: what hides entries between those that are listed, or "".
         sound: decoded bytes from the beginning that checksums vouch for; None for all.
+        wrong: whether what follows on them contradicts itself, and is not only cut off.
     """
 
     catalog: Catalog
@@ -49,11 +50,10 @@ class Index:
     damaged: str = ""
     lost: str = ""
     sound: int | None = None
+    wrong: bool = False
 
     @classmethod
-    def of(
-        cls, members: Members, points: list[Point], trailing: int, *, shared: bool, sound: int | None = None
-    ) -> Index:
+    def of(cls, members: Members, points: list[Point], trailing: int, *, shared: bool) -> Index:
         """From what a walk found."""
         rows = members.rows()
         return cls(
@@ -66,7 +66,6 @@ class Index:
             trailing=trailing,
             damaged=members.damaged,
             lost=members.lost,
-            sound=sound,
         )
 
 

@@ -34,6 +34,9 @@ class TarReader(ArchiveReader):
 
     Args:
         plain: the tar itself, where it is not compressed or was kept in memory.
+
+    Attributes:
+        unchecked: how many files have no checksum behind them, as that is missing, and no sign of damage either.
     """
 
     def __init__(
@@ -56,9 +59,12 @@ class TarReader(ArchiveReader):
         self._memory = limits.memory_bytes
         self._starts = [point.plain for point in index.points]
         self._by_path: dict[bytes, int] | None = None
+        self.unchecked = 0
         if index.sound is not None:
             beyond = (index.data_at + index.stored > index.sound) & (index.stored > 0)
-            self.doubtful = frozenset(np.flatnonzero(beyond & (self.catalog.kind == Kind.FILE)).tolist())
+            rows = frozenset(np.flatnonzero(beyond & (self.catalog.kind == Kind.FILE)).tolist())
+            # A stream that is only cut off gives no reason to doubt what stands before the cut.
+            self.doubtful, self.unchecked = (rows, 0) if index.wrong else (frozenset(), len(rows))
 
     def unlock(self, password: str) -> None:
         """tar has no locks; the password is not needed."""
