@@ -371,6 +371,12 @@ def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureF
     (folder / "x.7z.sha256").unlink()
     with pytest.raises(MissingPart, match=r"are not all of it\. Part \d should come next"):
         open_archive(folder / "x.7z.001")
+    pack_with(folder / "x.tar", [tmp_path / name for name in "abcdef"], part_size=50_000, fmt="tar")
+    damaged = bytearray((folder / "x.tar.001").read_bytes())
+    damaged[3] ^= 1
+    (folder / "x.tar.001").write_bytes(damaged)
+    said = _notices(folder / "x.tar.001")
+    assert "entries are missing in the list" in said and "may belong to it" not in said  # the last part is short
     (folder / "x.zip.001").unlink()
     with pytest.raises(MissingPart):
         open_archive(folder / "x.zip.002")
