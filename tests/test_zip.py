@@ -335,7 +335,6 @@ def test_without_a_table_of_contents_whole_entries_come_out(out: type[io.BytesIO
     data = _by_another_writer(datas, out())
     first = len(data) - data[::-1].index(b"PK\x01\x02"[::-1]) - 4  # the last record of the directory
     theirs = zipfile.ZipFile(io.BytesIO(data))
-    assert theirs.testzip() is None
     begin = theirs.start_dir
     ends = [*[info.header_offset for info in theirs.infolist()][1:], begin]
     for cut in (len(data) - 10, begin, ends[8] + 20, ends[4] + 100, ends[2] - 5, ends[0]):

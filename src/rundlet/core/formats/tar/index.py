@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from rundlet.core.formats.base import Catalog, NameTable
 from rundlet.core.formats.packed import Point
-from rundlet.core.formats.tar.walk import Members, Stretches, as_catalog
+from rundlet.core.formats.tar.members import Members, Stretches, as_catalog
 from rundlet.core.limits import INDEX_FROM, INDEX_TOTAL
 from rundlet.core.streams.sources import ByteSource
 

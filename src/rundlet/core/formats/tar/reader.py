@@ -14,7 +14,7 @@ from rundlet.core.formats.base import ArchiveReader, FormatInfo, Kind, Unit
 from rundlet.core.formats.packed import Packing, Point, decoded
 from rundlet.core.formats.tar.headers import BLOCK
 from rundlet.core.formats.tar.index import Index
-from rundlet.core.formats.tar.walk import Stretches
+from rundlet.core.formats.tar.members import Stretches
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, MIB, SMALL, Limits
 from rundlet.core.streams.feed import Feed, SourceFeed

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from rundlet.core.errors import FormatError, MissingPart, Truncated
 from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
-from rundlet.core.formats.zip.directory import find_end, has_end, read_directory, scanned_directory
+from rundlet.core.formats.zip.directory import read_directory, scanned_directory
+from rundlet.core.formats.zip.end import find_end, has_end
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import LocalHeader
 from rundlet.core.formats.zip.writer import ZipWriter

@@ -14,33 +14,28 @@ from rundlet.core.codecs.checksums import crc32
 from rundlet.core.errors import Corrupt, LimitExceeded
 from rundlet.core.formats.base import NO_TIME, Catalog, Kind, NameTable
 from rundlet.core.formats.names import decode_name, guess_code_page
+from rundlet.core.formats.zip.end import End
 from rundlet.core.formats.zip.records import (
     AES_FIELD,
     CENTRAL,
     CENTRAL_SIGNATURE,
     CENTRAL_SIZE,
     EPOCH_1601,
-    LOCATOR,
-    LOCATOR_SIGNATURE,
     MAX16,
     MAX32,
-    End64Record,
-    EndRecord,
     Extra,
     Flag,
     Host,
-    LocalHeader,
 )
 from rundlet.core.formats.zip.scan import Scan, scan
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import Limits
-from rundlet.core.streams.exact import read_exactly, read_last
+from rundlet.core.streams.exact import read_exactly
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import number, plural, quoted
 
 _LENGTHS = struct.Struct("<HHH")
-_TAIL = EndRecord.LAYOUT.size + MAX16
 _DIGITAL_SIGNATURE = b"PK\x05\x05"
 _MODE_BITS = 0o7777
 _FAR = 1 << 60  # stands for any size or offset that no archive can have, so that sums of two stay numbers
@@ -48,26 +43,6 @@ _UNIX_KINDS = {0o040000: Kind.DIR, 0o120000: Kind.LINK, 0o100000: Kind.FILE, 0: 
 
 U8 = NDArray[np.uint8]
 I64 = NDArray[np.int64]
-
-
-@dataclass(slots=True)
-class End:
-    """Where the central directory is.
-
-    Attributes:
-        start, size: its place in the source, in bytes.
-        entries: how many entries it is said to have.
-        shift: bytes in front of the archive; all offsets count from behind them.
-        trailing: bytes behind the archive that don't belong to it.
-        comment: bytes of the archive's comment.
-    """
-
-    start: int
-    size: int
-    entries: int
-    shift: int
-    trailing: int
-    comment: int = 0
 
 
 @dataclass(slots=True)
@@ -93,75 +68,6 @@ class Directory:
     notices: list[Issue]
 
 
-def find_end(source: ByteSource) -> End | None:
-    """Look for the end record from the back (section 4.3.16); None when there is none.
-
-    A record whose comment ends exactly where the source ends is taken first; else the last one, with junk behind it. That
-    one is not taken when its archive begins behind an entry, or another record stands where the source ends: then it
-    belongs to an archive within an entry, and it is the outer one that is cut off or damaged.
-    """
-    tail = read_last(source, _TAIL)
-    positions = []
-    at = tail.rfind(EndRecord.SIGNATURE)
-    while at >= 0:
-        if at + EndRecord.LAYOUT.size <= len(tail):
-            positions.append(at)
-        at = tail.rfind(EndRecord.SIGNATURE, 0, at)
-    best, damaged = None, False
-    for at in positions:
-        record = EndRecord.unpack(tail[at : at + EndRecord.LAYOUT.size])
-        trailing = len(tail) - at - EndRecord.LAYOUT.size - record.comment_length
-        if trailing < 0:
-            continue
-        end = _locate(source, source.size - len(tail) + at, record, trailing)
-        if end is not None and trailing == 0:
-            return end
-        best, damaged = best or end, damaged or trailing == 0
-    if damaged or (best is not None and best.shift and source.read_at(0, 4) == LocalHeader.SIGNATURE):
-        return None
-    return best
-
-
-def has_end(source: ByteSource) -> bool:
-    """Whether the source ends in an end record, whatever that says."""
-    tail = read_last(source, _TAIL)
-    at = tail.rfind(EndRecord.SIGNATURE)
-    size = EndRecord.LAYOUT.size
-    return (
-        0 <= at <= len(tail) - size and EndRecord.unpack(tail[at : at + size]).comment_length == len(tail) - at - size
-    )
-
-
-def _locate(source: ByteSource, position: int, record: EndRecord, trailing: int) -> End | None:
-    """Where the directory of this end record is, or None when there can't be one."""
-    end, size, offset, entries = position, record.directory_size, record.directory_offset, record.entries
-    at = position - LOCATOR.size
-    if at >= 0 and (locator := source.read_at(at, LOCATOR.size))[:4] == LOCATOR_SIGNATURE:
-        found = _locate64(source, LOCATOR.unpack(locator)[2], at)
-        if found is not None:
-            end, wide = found
-            size, offset, entries = wide.directory_size, wide.directory_offset, wide.entries
-    starts = getattr(source, "starts", (0,))
-    if 0 < record.directory_disk < len(starts):  # the parts of a divided archive: offsets count from their parts
-        start = starts[record.directory_disk] + offset
-        return End(start=start, size=min(size, source.size - start), entries=entries, shift=0, trailing=trailing)
-    start = end - size
-    if start < 0 or start < offset:
-        return None
-    if size and source.read_at(start, 4) != CENTRAL_SIGNATURE:
-        if source.read_at(offset, 4) != CENTRAL_SIGNATURE:
-            return None
-        start = offset  # something stands between the directory and its end record
-    return End(
-        start=start,
-        size=size,
-        entries=entries,
-        shift=start - offset,
-        trailing=trailing,
-        comment=record.comment_length,
-    )
-
-
 def raw_records(source: ByteSource, end: End) -> tuple[bytes, int]:
     """All records of a whole directory as they are, without a signature behind them, and how many there are."""
     blob = read_exactly(source, end.start, end.size)
@@ -170,15 +76,6 @@ def raw_records(source: ByteSource, end: End) -> tuple[bytes, int]:
         return b"", 0
     last = int(positions[-1])
     return blob[: last + CENTRAL_SIZE + sum(_LENGTHS.unpack_from(blob, last + 28))], len(positions)
-
-
-def _locate64(source: ByteSource, stated: int, locator: int) -> tuple[int, End64Record] | None:
-    """The zip64 record, where it is stated to be or right before its locator when something stands in front."""
-    size = End64Record.LAYOUT.size
-    for at in (stated, locator - size):
-        if 0 <= at <= locator - size and (data := source.read_at(at, size))[:4] == End64Record.SIGNATURE:
-            return at, End64Record.unpack(data)
-    return None
 
 
 def read_directory(source: ByteSource, end: End, limits: Limits, job: Job, code_page: str | None = None) -> Directory:

@@ -24,7 +24,8 @@ from rundlet.core.errors import (
     WrongPassword,
 )
 from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Unit
-from rundlet.core.formats.zip.directory import Directory, End
+from rundlet.core.formats.zip.directory import Directory
+from rundlet.core.formats.zip.end import End
 from rundlet.core.formats.zip.in_step import LegacyUnit, in_step
 from rundlet.core.formats.zip.records import LOCAL, Flag, LocalHeader, Method
 from rundlet.core.limits import SMALL, Limits
