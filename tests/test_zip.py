@@ -344,6 +344,11 @@ def test_without_a_table_of_contents_whole_entries_come_out(out: type[io.BytesIO
         assert came == {name: datas[name] for name in whole}, cut
         assert "table of contents is missing" in str(reader.notices[0])
         assert reader.catalog.mtime_ns[0] // 10**9 == int(time.mktime((2020, 5, 4, 3, 2, 2, 0, 0, -1)))
+    end = bytearray(data[-22:])
+    end[12:16] = (int.from_bytes(end[12:16], "little") + 10).to_bytes(4, "little")
+    reader = open_source(MemorySource(data[:-22] + b"no record " + end, "s.zip"))
+    assert contents(reader) == datas
+    assert str(reader.notices[0]).endswith("damaged behind 12 entries; nothing more was found without it")
     # Damage within the directory, within the header of an entry, and within its data.
     for at, lost in ((begin, None), (first, None), (ends[4], "5"), (ends[10] - 100, "10")):
         damaged = bytearray(data)

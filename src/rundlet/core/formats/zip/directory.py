@@ -132,9 +132,10 @@ def scanned_directory(source: ByteSource, job: Job, code_page: str | None = None
 
 
 def _scan_notices(source: ByteSource, why: str, found: Scan) -> list[Issue]:
-    count = plural(len(found.records), "entry")
-    verb = "was" if len(found.records) == 1 else "were"
-    notices = [Issue(source.name, f"{why}; {count} {verb} found without it, with no permissions known")]
+    count = plural(len(found.records), "entry") if found.records else "nothing more"
+    verb = "were" if len(found.records) > 1 else "was"
+    known = ", with no permissions known" if found.records else ""
+    notices = [Issue(source.name, f"{why}; {count} {verb} found without it{known}")]
     if found.gaps:
         notices.append(Issue(source.name, "something between its entries is damaged or missing"))
     if found.cut:
