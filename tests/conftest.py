@@ -5,6 +5,7 @@ from __future__ import annotations
 import atexit
 import os
 import shutil
+import signal
 import tempfile
 import threading
 from collections.abc import Iterator
@@ -42,6 +43,17 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     place.mkdir()
     monkeypatch.setenv("HOME", str(place))
     return place
+
+
+@pytest.fixture
+def usual_signals() -> Iterator[None]:
+    """What ends programs does so, also where the tests were started to ignore it, as in the background."""
+    before = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
+    for number in before:
+        signal.signal(number, signal.default_int_handler if number == signal.SIGINT else signal.SIG_DFL)
+    yield
+    for number, handler in before.items():
+        signal.signal(number, handler)
 
 
 @pytest.fixture

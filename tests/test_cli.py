@@ -103,6 +103,7 @@ def test_packing_plans_and_clashes(run, tmp_path: Path) -> None:
     assert [line.split()[-1] for line in run("list", "x.zip")[1].splitlines()[:2]] == ["a", "b"]
 
 
+@pytest.mark.usefixtures("usual_signals")
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
 def test_what_ends_the_program_cancels_its_work(
     run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, number: signal.Signals

@@ -925,8 +925,8 @@ def test_the_log_shows_how_much_was_gained(window: Window, settle, stand, home: 
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
-def test_told_to_end_it_clears_up(window: Window, qtbot: QtBot, settle, stand, home: Path, number: int) -> None:
-    before = {n: signal.getsignal(n) for n in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
+@pytest.mark.usefixtures("usual_signals")
+def test_told_to_end_it_clears_up(window: Window, qtbot: QtBot, stand, home: Path, number: int) -> None:
     (home / "zeros").mkdir()
     with (home / "zeros" / "long").open("wb") as file:
         file.truncate(1 << 40)  # hours of work
@@ -941,5 +941,3 @@ def test_told_to_end_it_clears_up(window: Window, qtbot: QtBot, settle, stand, h
         assert [path.name for path in home.iterdir() if not path.name.startswith(".")] == ["zeros"]
     finally:
         os.close(signal.set_wakeup_fd(-1))
-        for n, handler in before.items():
-            signal.signal(n, handler)
