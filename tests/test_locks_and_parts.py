@@ -261,6 +261,9 @@ def test_names_that_are_no_text_become_some(tmp_path: Path, fmt: str) -> None:
     assert "caf\\xe9: is called “café” in the archive, as its name is not UTF-8" in said
     assert len(plan.issues) == 4
     pack(plan)
+    reader = open_archive(target)
+    assert "café/ÿ (2)" in [entry.path for entry in reader.catalog]
+    reader.close()
     unpack_to(target, tmp_path / "out")
     came = {path.name: path.read_bytes() for path in (tmp_path / "out" / "café").iterdir()}
     assert came == {"über.txt": b"\xfcber.txt", "ÿ (2)": b"\xff", "ÿ": "ÿ".encode(), "\x81": b"\x81", "plain": b"plain"}
