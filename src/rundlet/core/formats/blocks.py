@@ -210,7 +210,7 @@ class XzMember(BlockMember):
 
     def _decode(self, flags: bytes, block: xz_blocks.Block) -> Decoded:
         content = self._content(flags, block)
-        if block.plain <= _WHOLE and block.padded <= _WHOLE:
+        if self._workers > 1 and block.plain <= _WHOLE and block.padded <= _WHOLE:
             content = _at_once(content)
         return Decoded(block.start * 8, content)
 

@@ -107,13 +107,23 @@ class Notes:
         points: where decoding can begin, in order.
         trailing: bytes behind the last member that belong to none.
         within: whether places within gzip members are to be found too, which makes reading half as fast.
-        sound: decoded bytes from the beginning whose checksums were right.
+        sound: stretches of decoded bytes whose checksums were right, each from one place to another, in order.
+        begun: where in the file the member or block that was decoded last begins, in bits.
+        fed: where in the file the bytes begin that a decoder took last.
     """
 
     points: list[Point] = field(default_factory=list)
     trailing: int = 0
     within: bool = False
-    sound: int = 0
+    sound: list[tuple[int, int]] = field(default_factory=list)
+    begun: int = 0
+    fed: int = 0
+
+    def vouch(self, begin: int, end: int) -> None:
+        """Note that a checksum was right."""
+        if self.sound and self.sound[-1][1] == begin:
+            begin = self.sound.pop()[0]
+        self.sound.append((begin, end))
 
 
 def decoded(
@@ -139,33 +149,35 @@ def decoded(
     notes = notes if notes is not None else Notes()
     at, plain = start.packed, start.plain
     point: Point | None = start if start.window is not None else None
-    many = workers > 1 or notes.within or point is not None
-    table = _xz_table(source) if packing.id == "xz" and many else []
+    table = xz_table(source) if packing.id == "xz" else []
     while at < source.size:
         if point is None:
             notes.points.append(Point(at, plain))
+        notes.begun, notes.fed = at * 8 - (point.bits if point else 0), at
         member: _Member | BlockMember
         blocks = _block_member(source, packing, point or Point(at, plain), table, memory=memory, workers=workers)
         if blocks is not None:
             member = blocks
             chunks = _block_chunks(blocks, plain, notes)
         else:
-            member = _Member(source, packing, at)
+            member = _Member(source, packing, at, notes)
             if point is not None:
                 chunks = member.chunks(_resumed(source, point))
             elif notes.within and packing.id == "gz" and system_inflate_is_there():
                 chunks = _with_points(member, plain, notes)
             else:
                 chunks = member.chunks(packing.decoder(memory))
-        point = None
+        point, begin = None, plain
         for data in chunks:
             plain += len(data)
             yield data
-        notes.sound = plain
+        if blocks is None:
+            notes.vouch(begin, plain)
         at = _next_member(source, packing, member.end, notes)
 
 
-def _xz_table(source: ByteSource) -> list[xz_blocks.Stream]:
+def xz_table(source: ByteSource) -> list[xz_blocks.Stream]:
+    """What the indexes of xz streams say of their blocks; nothing where they are not all whole."""
     try:
         return xz_blocks.streams(source.read_at, source.size)
     except MissingPart:
@@ -184,7 +196,7 @@ def _block_member(
     member = XzMember(source, table, start.packed, memory=memory, workers=workers) if table else None
     if midway and (member is None or not member.wanted or member.wanted[0][1].start != start.packed):
         raise Corrupt(f"{quoted(source.name)} is not what it was when it was listed.", archive=source.name)
-    return member if member is not None and (midway or len(member.wanted) > 1) else None
+    return member
 
 
 def _block_chunks(member: Bzip2Member | XzMember, plain: int, notes: Notes) -> Iterator[bytes]:
@@ -195,10 +207,11 @@ def _block_chunks(member: Bzip2Member | XzMember, plain: int, notes: Notes) -> I
             packed = -(-block.bit // 8)
             notes.points.append(Point(packed, plain, packed * 8 - block.bit, b""))
             last = plain
+        notes.begun, begin = block.bit, plain
         for data in block.content:
             plain += len(data)
             yield data
-        notes.sound = plain
+        notes.vouch(begin, plain)
 
 
 def _resumed(source: ByteSource, point: Point) -> Decoder:
@@ -226,9 +239,10 @@ def _with_points(member: _Member, plain: int, notes: Notes) -> Iterator[bytes]:
 class _Member:
     """One member; ``end`` is where it ended, once its chunks are all taken."""
 
-    def __init__(self, source: ByteSource, packing: Packing, start: int) -> None:
+    def __init__(self, source: ByteSource, packing: Packing, start: int, notes: Notes) -> None:
         self._source = source
         self._packing = packing
+        self._notes = notes
         self.end = start
 
     def chunks(self, decoder: Decoder) -> Iterator[bytes]:
@@ -236,6 +250,7 @@ class _Member:
         data = b""
         while not decoder.eof:
             if decoder.needs_input:
+                self._notes.fed = self.end
                 data = read_there(self._source, self.end, CHUNK)
                 self.end += len(data)
                 if not data:

@@ -46,6 +46,35 @@ def read_there(source: ByteSource, offset: int, length: int) -> bytes:
         return source.read_at(offset, there)
 
 
+def next_there(source: ByteSource, offset: int, step: int) -> int | None:
+    """The first place from ``offset`` on, in steps of so many bytes, where a step is not in a part that is not there.
+
+    None when there is no such place before the end of the source.
+    """
+    missing, there = 0, 1  # steps to a place that is not there, and to one that is
+    if _is_there(source, offset, step):
+        return offset
+    while not _is_there(source, offset + there * step, step):
+        missing, there = there, 2 * there
+        if offset + there * step >= source.size:
+            return None
+    while there - missing > 1:
+        middle = (missing + there) // 2
+        if _is_there(source, offset + middle * step, step):
+            there = middle
+        else:
+            missing = middle
+    return offset + there * step
+
+
+def _is_there(source: ByteSource, offset: int, length: int) -> bool:
+    try:
+        source.read_at(offset, length)
+    except MissingPart:
+        return False
+    return True
+
+
 def read_last(source: ByteSource, length: int) -> bytes:
     """The last ``length`` bytes, or about as many of them as follow on a part that is not there.
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from rundlet.core.errors import MissingPart, RundletError, Truncated
 from rundlet.core.limits import CHUNK, MIB
-from rundlet.core.streams.exact import read_there
+from rundlet.core.streams.exact import next_there, read_there
 from rundlet.core.streams.sources import ByteSource
 
 _WINDOW = 4 * MIB
@@ -70,8 +70,8 @@ class Feed:
         return buffer[at + ahead : at + ahead + count]
 
     def to_what_is_there(self, step: int) -> bool:
-        """Over a part that is not there to what follows on it, in steps; whether anything does."""
-        return True
+        """Over what is not there or can't be read to what follows on it, in steps; whether anything does."""
+        return self.fault is None
 
     def skip(self, count: int) -> None:
         """Leave out ``count`` bytes, or as many as there are."""
@@ -134,24 +134,8 @@ class SourceFeed(Feed):
             return None
 
     def to_what_is_there(self, step: int) -> bool:
-        missing, there = 0, 1  # steps to a place that is not there, and to one that is
-        if self._is_there(self.position, step):
-            return True
-        while not self._is_there(self.position + there * step, step):
-            missing, there = there, 2 * there
-            if self.position + there * step >= self._source.size:
-                return False
-        while there - missing > 1:
-            middle = (missing + there) // 2
-            missing, there = (
-                (missing, middle) if self._is_there(self.position + middle * step, step) else (middle, there)
-            )
-        self.skip(there * step)
-        return True
-
-    def _is_there(self, place: int, count: int) -> bool:
-        try:
-            self._source.read_at(place, count)
-        except MissingPart:
+        there = next_there(self._source, self.position, step)
+        if there is None:
             return False
+        self.skip(there - self.position)
         return True

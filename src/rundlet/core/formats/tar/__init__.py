@@ -13,12 +13,13 @@ from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import BLOCK, may_be_header
 from rundlet.core.formats.tar.index import Index
 from rundlet.core.formats.tar.reader import TarReader
+from rundlet.core.formats.tar.resuming import ResumingFeed
 from rundlet.core.formats.tar.walk import Walker
 from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.report import Issue
-from rundlet.core.limits import CHUNK, INDEX_FROM, KEPT_PLAIN
+from rundlet.core.limits import CHUNK, DEFAULT, INDEX_FROM, KEPT_PLAIN
 from rundlet.core.streams.exact import read_there
-from rundlet.core.streams.feed import Feed, SourceFeed
+from rundlet.core.streams.feed import SourceFeed
 from rundlet.core.streams.sources import ByteSource, MemorySource
 from rundlet.core.text import lower, plural
 
@@ -30,6 +31,7 @@ _ABOUT = {
     "zst": "Quick and small; opens where programs are not too old.",
 }
 _EMPTY_AT_MOST = 20 * BLOCK  # a tar with nothing in it is one record of zeros; a larger file of zeros is just that
+_MOST_SEARCHED = 1 << 30  # decoded bytes in search of a header behind a damaged beginning; a few seconds
 _SHORT_ENDINGS = {"gz": (".tgz",), "bz2": (".tbz2", ".tbz"), "xz": (".txz",), "zst": (".tzst",)}
 
 
@@ -75,14 +77,15 @@ class TarFormat:
         if index is None:
             kept = _Kept()
             index = self._walk(source, opening, kept)
-            if self._packing is not None and not index.damaged:
+            if self._packing is not None and not index.damaged and not index.resumed:
                 plain = kept.source(source.name)
             cache.save(place, index)
         notices = []
         if index.lost:
             why = lower(index.lost).rstrip(".")
+            are = "may be" if index.resumed else "are"
             notices.append(
-                Issue(source.name, f"entries are missing in the list, and those behind may not belong in it: {why}")
+                Issue(source.name, f"entries {are} missing in the list, and those behind may not belong in it: {why}")
             )
         if index.damaged:
             found = plural(len(index.catalog), "entry")
@@ -113,19 +116,18 @@ class TarFormat:
                 opening.found(walker.members.catalog(shared=True, first=rows))
             done, rows = position, count
 
+        if self._packing is None:
+            walker = Walker(SourceFeed(source), tick)
+            return Index.of(walker.walk(), [], 0, shared=False)
         notes = Notes(within=source.size >= INDEX_FROM)
-        feed = (
-            SourceFeed(source)
-            if self._packing is None
-            else Feed(
-                kept.passed(
-                    decoded(source, self._packing, notes=notes, memory=opening.limits.memory_bytes, workers=cores())
-                )
-            )
+        memory, workers = opening.limits.memory_bytes, cores()
+        chunks = decoded(source, self._packing, notes=notes, memory=memory, workers=workers)
+        feed = ResumingFeed(
+            source, self._packing, notes, kept.passed(chunks), memory=memory, workers=workers, tick=job.checkpoint
         )
         walker = Walker(feed, tick)
         members = walker.walk()
-        if self._packing is not None and not members.damaged:
+        if not members.damaged:
             try:
                 while feed.read(CHUNK):
                     pass  # so that damage behind the last entry and junk behind the stream are seen
@@ -133,10 +135,12 @@ class TarFormat:
                 members.damaged = error.message
             except FormatError:
                 members.damaged = "What follows is damaged, or the checksum of it all is wrong."
-        index = Index.of(members, notes.points, notes.trailing, shared=self._packing is not None)
-        if self._packing is not None and (members.wrong or feed.fault is not None):
+        index = Index.of(members, notes.points, notes.trailing, shared=True)
+        index.resumed = tuple(feed.resumed)
+        faults = [*feed.faults, *([feed.fault] if feed.fault is not None else [])]
+        if members.wrong or faults:
             index.sound = notes.sound
-            index.wrong = members.wrong or isinstance(feed.fault, Corrupt)
+            index.wrong = members.wrong or any(isinstance(fault, Corrupt) for fault in faults)
         return index
 
     def create(self, sink: Sink, options: WriteOptions) -> TarWriter:
@@ -177,9 +181,33 @@ def _decoded_head(source: ByteSource, packing: Packing) -> bytes:
             head += data
             if len(head) > _EMPTY_AT_MOST:
                 break
-    except RundletError:
-        pass  # whoever reads it will say what is wrong
+    except RundletError:  # whoever reads it will say what is wrong
+        if len(head) < BLOCK:
+            return _head_behind_damage(source, packing)
     return head[: _EMPTY_AT_MOST + 1]
+
+
+class _Enough(Exception):
+    """The search for a header has taken long enough."""
+
+
+def _head_behind_damage(source: ByteSource, packing: Packing) -> bytes:
+    """The first header that can be decoded of a stream whose beginning can't, or nothing."""
+    left = _MOST_SEARCHED
+
+    def tick() -> None:
+        nonlocal left
+        left -= CHUNK
+        if left < 0:
+            raise _Enough
+
+    notes = Notes()
+    chunks = decoded(source, packing, notes=notes)
+    feed = ResumingFeed(source, packing, notes, chunks, memory=DEFAULT.memory_bytes, workers=1, tick=tick)
+    try:
+        return feed.first_header()
+    except (RundletError, _Enough):
+        return b""
 
 
 PLAIN = TarFormat(None)

@@ -36,8 +36,9 @@ class Index:
         trailing: bytes behind the compressed stream.
         damaged: what ended the listing early, or "".
         lost: what hides entries between those that are listed, or "".
-        sound: decoded bytes from the beginning that checksums vouch for; None for all.
-        wrong: whether what follows on them contradicts itself, and is not only cut off.
+        sound: stretches of decoded bytes that checksums vouch for, in order; None for all.
+        wrong: whether something between them contradicts itself, and is not only cut off.
+        resumed: places in the decoded bytes before which there is something that can't be decoded.
     """
 
     catalog: Catalog
@@ -49,8 +50,9 @@ class Index:
     trailing: int = 0
     damaged: str = ""
     lost: str = ""
-    sound: int | None = None
+    sound: list[tuple[int, int]] | None = None
     wrong: bool = False
+    resumed: tuple[int, ...] = ()
 
     @classmethod
     def of(cls, members: Members, points: list[Point], trailing: int, *, shared: bool) -> Index:

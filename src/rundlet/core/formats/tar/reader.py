@@ -61,8 +61,8 @@ class TarReader(ArchiveReader):
         self._by_path: dict[bytes, int] | None = None
         self.unchecked = 0
         if index.sound is not None:
-            beyond = (index.data_at + index.stored > index.sound) & (index.stored > 0)
-            rows = frozenset(np.flatnonzero(beyond & (self.catalog.kind == Kind.FILE)).tolist())
+            unsound = ~_within(index.data_at, index.stored, index.sound) & (index.stored > 0)
+            rows = frozenset(np.flatnonzero(unsound & (self.catalog.kind == Kind.FILE)).tolist())
             # A stream that is only cut off gives no reason to doubt what stands before the cut.
             self.doubtful, self.unchecked = (rows, 0) if index.wrong else (frozenset(), len(rows))
 
@@ -97,7 +97,9 @@ class TarReader(ArchiveReader):
             end = begin + 1
             while end < len(rows):
                 here = self._point_before(rows[end])
-                if here > first and self._starts[here] - self._starts[first] >= _WORTH_A_WORKER:
+                if here > first and (
+                    self._starts[here] - self._starts[first] >= _WORTH_A_WORKER or self._is_gap_between(first, here)
+                ):
                     break
                 end += 1
             chosen = rows[begin:end]
@@ -105,6 +107,11 @@ class TarReader(ArchiveReader):
             cost = int(self.index.data_at[last] + self.index.stored[last]) - self._starts[first]
             yield TarUnit(self, chosen, cost, lambda point=first: self._feed_from(point))  # type: ignore[misc]
             begin = end
+
+    def _is_gap_between(self, first: int, second: int) -> bool:
+        """Whether the one point can't be reached by decoding from the other."""
+        resumed = self.index.resumed
+        return bisect.bisect_right(resumed, self._starts[first]) < bisect.bisect_right(resumed, self._starts[second])
 
     def _point_before(self, row: int) -> int:
         return max(bisect.bisect_right(self._starts, int(self.index.data_at[row])) - 1, 0)
@@ -153,6 +160,15 @@ class TarReader(ArchiveReader):
 
     def link_target(self, row: int) -> str:
         return self.index.links.get(row, b"").decode("utf-8", "surrogateescape")
+
+
+def _within(
+    begins: NDArray[np.int64], lengths: NDArray[np.int64], stretches: list[tuple[int, int]]
+) -> NDArray[np.bool_]:
+    """Which stretches of bytes lie as a whole within one of some others, which are in order."""
+    table = np.array(stretches or [(0, 0)], np.int64)
+    last = np.searchsorted(table[:, 0], begins, "right") - 1
+    return np.asarray((last >= 0) & (begins + lengths <= table[np.maximum(last, 0), 1]), np.bool_)
 
 
 class TarUnit:

@@ -106,25 +106,26 @@ class Walker:
                 self.members.lost = self.members.lost or error.message
 
     def _find_header(self) -> bool:
-        """Go to the next block that is a header; False when there is none, or what comes can't be decoded."""
+        """Go to the next block that is a header; False when there is none, or nothing more can be decoded."""
         feed = self._feed
-        try:
-            feed.skip(-feed.position % BLOCK)
-            while True:
-                if not feed.to_what_is_there(BLOCK):
-                    return False
+        while feed.to_what_is_there(BLOCK):
+            try:
+                feed.skip(-feed.position % BLOCK)
                 buffer, at = feed.window(BLOCK)
-                blocks = np.frombuffer(buffer, np.uint8, (len(buffer) - at) // BLOCK * BLOCK, at).reshape(-1, BLOCK)
-                if not len(blocks):
+            except (FormatError, MissingPart):
+                if feed.fault is None:
                     return False
-                fitting = np.flatnonzero(checksums_fit(blocks)).tolist()
-                found = next((number for number in fitting if is_header(blocks[number].tobytes())), len(blocks))
-                feed.skip(found * BLOCK)
-                self._tick(feed.position, len(self.members))
-                if found < len(blocks):
-                    return True
-        except (FormatError, MissingPart):
-            return False
+                continue
+            blocks = np.frombuffer(buffer, np.uint8, (len(buffer) - at) // BLOCK * BLOCK, at).reshape(-1, BLOCK)
+            if not len(blocks):
+                return False
+            fitting = np.flatnonzero(checksums_fit(blocks)).tolist()
+            found = next((number for number in fitting if is_header(blocks[number].tobytes())), len(blocks))
+            feed.skip(found * BLOCK)
+            self._tick(feed.position, len(self.members))
+            if found < len(blocks):
+                return True
+        return False
 
     def _damaged_header(self, block: bytes) -> Corrupt:
         """What to say of a header with a wrong checksum; its data is skipped when another header follows on it."""

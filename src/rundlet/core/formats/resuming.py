@@ -1,0 +1,100 @@
+"""Where a compressed stream goes on behind damage, or behind a part that is not there."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from functools import partial
+
+from rundlet.core.codecs import bzip2_blocks
+from rundlet.core.errors import FormatError, MissingPart
+from rundlet.core.formats.packed import Notes, Packing, Point, decoded, xz_table
+from rundlet.core.limits import MIB
+from rundlet.core.streams.exact import next_there, read_there
+from rundlet.core.streams.sources import ByteSource
+
+_STEP = MIB
+_FINE_STEP = 512
+_WITH_MAGIC = ("gz", "xz", "zst")
+_RESERVED_FLAGS = 0xE0  # of a gzip member (RFC 1952, section 2.3.1.2)
+
+
+def points_behind(
+    source: ByteSource, packing: Packing, notes: Notes, *, memory: int, tick: Callable[[], None]
+) -> Iterator[Point]:
+    """Points from which decoding may go on behind where it failed, each tried when the one before it was no good.
+
+    Blocks are found by their marks or by the index, and members by how they begin. A file within the archive may hold
+    what looks like a member, so one counts only when nothing but members follows on it.
+
+    Args:
+        notes: of the decoding that failed; what it says when the next point is asked for tells where to look.
+        memory: bytes that a decoder may take.
+        tick: called now and then; may raise to end the search.
+
+    Returns:
+        points with a place in the file, which is not known of the decoded bytes and therefore 0.
+    """
+    table = xz_table(source) if packing.id == "xz" else []
+    if packing.id == "bz2":
+        yield from _bzip2_blocks(source, notes)
+    elif table:
+        for block in [block for stream in table for block in stream.blocks]:
+            if block.start * 8 > notes.begun:
+                yield Point(block.start, 0, window=b"")
+    elif packing.id in _WITH_MAGIC:
+        at = 0
+        while (found := _magic_behind(source, packing, max(at, notes.begun // 8, notes.fed - 1))) is not None:
+            at = found
+            tick()
+            if _only_members_follow(source, packing, at, memory=memory, tick=tick):
+                yield Point(at, 0)
+
+
+def _bzip2_blocks(source: ByteSource, notes: Notes) -> Iterator[Point]:
+    last = -1
+    while True:
+        last = max(last, notes.begun)
+        at: int | None = last // 8
+        found = None
+        while at is not None and found is None:
+            try:
+                marks = bzip2_blocks.marks(partial(read_there, source), at)
+                found = next((bit for bit, is_end in marks if bit > last and not is_end), -1)
+            except MissingPart as error:
+                at = next_there(source, max(error.offset or at, at + 1), _FINE_STEP)
+        if found is None or found < 0:
+            return
+        last = found
+        packed = -(-found // 8)
+        yield Point(packed, 0, packed * 8 - found, b"")
+
+
+def _magic_behind(source: ByteSource, packing: Packing, behind: int) -> int | None:
+    """The next place where a member may begin."""
+    at: int | None = behind + 1
+    while at is not None and at < source.size:
+        try:
+            data = read_there(source, at, _STEP)
+        except MissingPart:
+            at = next_there(source, at, _FINE_STEP)
+            continue
+        place = data.find(packing.magic)
+        while place >= 0:
+            if packing.id != "gz" or not source.read_at(at + place + 3, 1)[0] & _RESERVED_FLAGS:
+                return at + place
+            place = data.find(packing.magic, place + 1)
+        at += max(len(data) - len(packing.magic) + 1, 1)
+    return None
+
+
+def _only_members_follow(
+    source: ByteSource, packing: Packing, at: int, *, memory: int, tick: Callable[[], None]
+) -> bool:
+    """Whether a whole member begins at a place, and members alone follow on it up to the end or to the next damage."""
+    notes = Notes()
+    try:
+        for _ in decoded(source, packing, start=Point(at, 0), notes=notes, memory=memory):
+            tick()
+    except (FormatError, MissingPart):
+        return bool(notes.sound)
+    return not notes.trailing
