@@ -11,6 +11,8 @@ import stat
 import subprocess
 import tarfile
 from collections.abc import Callable
+from functools import partial
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -526,30 +528,38 @@ def test_nothing_damaged_stands_under_its_own_name(tmp_path: Path, packing: str)
     assert doubted_in_all or packing == "bz2"  # whose blocks say it before they give anything out
 
 
+def _frame(data: bytes) -> bytes:
+    return zstd.compress(data, options={zstd.CompressionParameter.checksum_flag.value: 1})
+
+
+def _stored_frame(data: bytes) -> bytes:
+    """A zstd frame of one raw block (RFC 8878, section 3.1.1)."""
+    return b"\x28\xb5\x2f\xfd\0\x50" + (len(data) << 3 | 1).to_bytes(3, "little") + data
+
+
 IN_PIECES: dict[str, Callable[[bytes], bytes]] = {
     "gzip members": FOREIGN["gzip members"],
     "bzip2 blocks": lambda data: bz2.compress(data, 1),
     "xz streams": lambda data: b"".join(map(lzma.compress, _stretches(data))),
     "xz in blocks": FOREIGN["xz in blocks"],
-    "zstd frames": lambda data: b"".join(zstd.compress(piece, options=CHECKED) for piece in _stretches(data)),
+    "zstd frames": lambda data: b"".join(map(_frame, _stretches(data))),
 }
-CHECKED = {zstd.CompressionParameter.checksum_flag.value: 1}
 
 
 @pytest.mark.parametrize("packing", IN_PIECES)
-@pytest.mark.parametrize("harm", ["a bit", "the beginning", "a part"])
+@pytest.mark.parametrize("harm", ["bits", "the beginning", "a part"])
 def test_behind_damage_the_list_goes_on(tmp_path: Path, packing: str, harm: str) -> None:
     """What can be decoded behind it comes out, under names of its own and not those of an archive within."""
     rng = np.random.default_rng(8)
-    inner = IN_PIECES[packing](_tar_of({"inside": bytes(700_000)}))
+    inner = IN_PIECES[packing](_tar_of({"inside": rng.bytes(700_000)}))
     datas = {f"{number:02}": _words(3_000 + number) + rng.bytes(20_000) for number in range(60)}
     datas |= {"20": inner, "40": inner + b"."}
     whole = IN_PIECES[packing](_tar_of(datas))
     size = len(whole) // 9
     for round_ in range(1 if harm == "the beginning" else 4):
         data = bytearray(whole)
-        at = 20 if harm == "the beginning" else int(rng.integers(20, len(data) * 8 // 10))  # not in the last piece
-        data[at] ^= 1 << int(rng.integers(8))
+        for at in rng.integers(20, len(data) * 8 // 10, 1 + round_ % 2):  # not in the last piece
+            data[20 if harm == "the beginning" else at] ^= 1 << int(rng.integers(8))
         folder = tmp_path / f"{round_}"
         folder.mkdir()
         if harm == "a part":
@@ -568,6 +578,25 @@ def test_behind_damage_the_list_goes_on(tmp_path: Path, packing: str, harm: str)
         assert all(name.endswith(" (may be damaged)") for name in came.keys() - right), came.keys() - right
         assert {name.removesuffix(" (may be damaged)") for name in came} <= datas.keys()
         assert len(right) >= len(datas) - 24
+
+
+@pytest.mark.parametrize(
+    ("pack_one", "at", "flip"), [(partial(gzip.compress, compresslevel=0), 10, 6), (_stored_frame, 4, 8)]
+)
+def test_members_within_a_damaged_one_are_not_the_archives_own(
+    pack_one: Callable[[bytes], bytes], at: int, flip: int
+) -> None:
+    """A file that was packed as it is looks like what follows on the damage, yet does not lead to the end."""
+    inner = _tar_of({"inside": np.random.default_rng(1).bytes(40_000)})
+    members = [pack_one(inner[at : at + 20_000]) for at in range(0, len(inner), 20_000)]
+    datas = {"first": bytes(300), "inner": b"".join(members), "behind": bytes(900)}
+    plain = _tar_of(datas)
+    cuts = [0, plain.index(b"inner"), plain.index(b"behind"), len(plain)]
+    outer = [bytearray(pack_one(plain[a:b])) for a, b in pairwise(cuts)]
+    assert members[0] in outer[1]
+    outer[1][at] ^= flip
+    reader = open_source(MemorySource(b"".join(outer), "s"))
+    assert contents(reader) == {name: datas[name] for name in ("first", "behind")}
 
 
 def _tar_of(datas: dict[str, bytes]) -> bytes:
