@@ -7,7 +7,7 @@ from enum import IntFlag
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.system_inflate import SystemInflate
-from rundlet.core.errors import Corrupt
+from rundlet.core.errors import ChecksumMismatch, Corrupt
 
 _FIXED = 10
 _TRAILER = 8
@@ -81,7 +81,7 @@ class GzipDecoder:
         self.unused_data = self._tail[_TRAILER:]
         stated = int.from_bytes(self._tail[:4], "little"), int.from_bytes(self._tail[4:_TRAILER], "little")
         if not self._midway and stated != (self._crc, self._size & 0xFFFFFFFF):
-            raise Corrupt("Its packed data fails its checksum.")
+            raise ChecksumMismatch("Its packed data fails its checksum.")
         self.eof = True
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from functools import partial
 
 from rundlet.core.codecs import xz_blocks
 from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
@@ -13,7 +14,7 @@ from rundlet.core.codecs.lzw import MAGIC as LZW_MAGIC
 from rundlet.core.codecs.lzw import LzwDecoder
 from rundlet.core.codecs.registry import DECODERS
 from rundlet.core.codecs.system_inflate import SystemInflate, system_inflate_is_there
-from rundlet.core.errors import Corrupt, LimitExceeded, MissingPart, Truncated
+from rundlet.core.errors import ChecksumMismatch, Corrupt, LimitExceeded, MissingPart, Truncated
 from rundlet.core.formats.blocks import BlockMember, Bzip2Member, XzMember
 from rundlet.core.limits import CHUNK, DEFAULT, KIB, MIB
 from rundlet.core.streams.exact import read_there
@@ -21,6 +22,7 @@ from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, quoted
 
 _WINDOW = 32 * KIB
+_SMALL_STEP = 64  # bytes that are lost before damage, at the most
 _SPACING = 8 * MIB  # decoding this much takes some 10 ms; a place takes up to 32 KiB of the index
 # Blocks take next to nothing in the index, and bzip2 takes as long for one as others do for ten times as much.
 _BLOCK_SPACING = 1 * MIB
@@ -161,12 +163,13 @@ def decoded(
             chunks = _block_chunks(blocks, plain, notes)
         else:
             member = _Member(source, packing, at, notes)
+            careful = partial(_careful, source, packing, point, memory)
             if point is not None:
-                chunks = member.chunks(_resumed(source, point))
+                chunks = member.chunks(_resumed(source, point), careful)
             elif notes.within and packing.id == "gz" and system_inflate_is_there():
-                chunks = _with_points(member, plain, notes)
+                chunks = _with_points(member, plain, notes, careful)
             else:
-                chunks = member.chunks(packing.decoder(memory))
+                chunks = member.chunks(packing.decoder(memory), careful)
         point, begin = None, plain
         for data in chunks:
             plain += len(data)
@@ -221,11 +224,20 @@ def _resumed(source: ByteSource, point: Point) -> Decoder:
     return GzipDecoder(inner, midway=True)
 
 
-def _with_points(member: _Member, plain: int, notes: Notes) -> Iterator[bytes]:
+def _careful(source: ByteSource, packing: Packing, point: Point | None, memory: int) -> Decoder:
+    """A decoder that does not decode much further than it is asked to, so that little is lost when it fails."""
+    if point is not None:
+        return _resumed(source, point)
+    if packing.id == "gz" and system_inflate_is_there():
+        return GzipDecoder(SystemInflate())
+    return packing.decoder(memory)
+
+
+def _with_points(member: _Member, plain: int, notes: Notes, careful: Callable[[], Decoder]) -> Iterator[bytes]:
     """A gzip member's chunks, noting a place to go on from every few megabytes."""
     inner = SystemInflate()
     recent, last = b"", plain
-    for data in member.chunks(GzipDecoder(inner)):
+    for data in member.chunks(GzipDecoder(inner), careful):
         plain += len(data)
         recent = (recent + data)[-_WINDOW:] if len(data) < _WINDOW else data[-_WINDOW:]
         if inner.stop_at_blocks and inner.at_block and not inner.in_last_block and not inner.eof:
@@ -243,11 +255,30 @@ class _Member:
         self._source = source
         self._packing = packing
         self._notes = notes
-        self.end = start
+        self._start = self.end = start
 
-    def chunks(self, decoder: Decoder) -> Iterator[bytes]:
-        """Decode from where the decoder stands."""
-        data = b""
+    def chunks(self, decoder: Decoder, careful: Callable[[], Decoder]) -> Iterator[bytes]:
+        """Decode from where the decoder stands.
+
+        Args:
+            careful: makes one more decoder that stands there. The first one, when it fails, keeps what it decoded before the
+                damage, so that is decoded once more in small steps.
+        """
+        total = 0
+        try:
+            for data in self._chunks(decoder, CHUNK):
+                total += len(data)
+                yield data
+        except ChecksumMismatch:
+            raise
+        except Corrupt:
+            self.end = self._start
+            yield from self._chunks(careful(), _SMALL_STEP, behind=total)
+            raise
+
+    def _chunks(self, decoder: Decoder, step: int, *, behind: int = 0) -> Iterator[bytes]:
+        """Decode, and give out what comes behind the first so many bytes, ``step`` of them at a time."""
+        data, total = b"", 0
         while not decoder.eof:
             if decoder.needs_input:
                 self._notes.fed = self.end
@@ -261,9 +292,9 @@ class _Member:
                         archive=self._source.name,
                     )
             try:
-                out = decoder.decompress(data, CHUNK)
+                out = decoder.decompress(data, min(CHUNK, behind - total) if total < behind else step)
             except Corrupt as error:
-                raise Corrupt(
+                raise type(error)(
                     f"{quoted(self._source.name)} is damaged: {lower(error.message)}", archive=self._source.name
                 ) from error
             except CODEC_ERRORS as error:
@@ -275,7 +306,8 @@ class _Member:
                     f"{quoted(self._source.name)} is damaged within its packed data.", archive=self._source.name
                 ) from error
             data = b""
-            if out:
+            total += len(out)
+            if out and total > behind:
                 yield out
         self.end -= len(getattr(decoder, "unused_data", b""))
 

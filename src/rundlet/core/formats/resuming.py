@@ -19,7 +19,7 @@ _RESERVED_FLAGS = 0xE0  # of a gzip member (RFC 1952, section 2.3.1.2)
 
 
 def points_behind(
-    source: ByteSource, packing: Packing, notes: Notes, *, memory: int, tick: Callable[[], None]
+    source: ByteSource, packing: Packing, notes: Notes, *, to_the_end: bool, memory: int, tick: Callable[[], None]
 ) -> Iterator[Point]:
     """Points from which decoding may go on behind where it failed, each tried when the one before it was no good.
 
@@ -28,6 +28,7 @@ def points_behind(
 
     Args:
         notes: of the decoding that failed; what it says when the next point is asked for tells where to look.
+        to_the_end: whether the members must be whole up to the end, as it failed there and may only be cut off.
         memory: bytes that a decoder may take.
         tick: called now and then; may raise to end the search.
 
@@ -43,10 +44,13 @@ def points_behind(
                 yield Point(block.start, 0, window=b"")
     elif packing.id in _WITH_MAGIC:
         at = 0
-        while (found := _magic_behind(source, packing, max(at, notes.begun // 8, notes.fed - 1))) is not None:
+        while True:
+            behind = max(at, notes.begun // 8, 0 if to_the_end else notes.fed - 1)
+            found = _magic_behind(source, packing, behind, tick)
+            if found is None:
+                return
             at = found
-            tick()
-            if _only_members_follow(source, packing, at, memory=memory, tick=tick):
+            if _only_members_follow(source, packing, at, to_the_end=to_the_end, memory=memory, tick=tick):
                 yield Point(at, 0)
 
 
@@ -69,10 +73,11 @@ def _bzip2_blocks(source: ByteSource, notes: Notes) -> Iterator[Point]:
         yield Point(packed, 0, packed * 8 - found, b"")
 
 
-def _magic_behind(source: ByteSource, packing: Packing, behind: int) -> int | None:
+def _magic_behind(source: ByteSource, packing: Packing, behind: int, tick: Callable[[], None]) -> int | None:
     """The next place where a member may begin."""
     at: int | None = behind + 1
     while at is not None and at < source.size:
+        tick()
         try:
             data = read_there(source, at, _STEP)
         except MissingPart:
@@ -88,7 +93,7 @@ def _magic_behind(source: ByteSource, packing: Packing, behind: int) -> int | No
 
 
 def _only_members_follow(
-    source: ByteSource, packing: Packing, at: int, *, memory: int, tick: Callable[[], None]
+    source: ByteSource, packing: Packing, at: int, *, to_the_end: bool, memory: int, tick: Callable[[], None]
 ) -> bool:
     """Whether a whole member begins at a place, and members alone follow on it up to the end or to the next damage."""
     notes = Notes()
@@ -96,5 +101,5 @@ def _only_members_follow(
         for _ in decoded(source, packing, start=Point(at, 0), notes=notes, memory=memory):
             tick()
     except (FormatError, MissingPart):
-        return bool(notes.sound)
+        return bool(notes.sound) and not to_the_end
     return not notes.trailing

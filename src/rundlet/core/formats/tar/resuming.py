@@ -4,13 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from functools import partial
 
-from rundlet.core.errors import FormatError, LimitExceeded, MissingPart, RundletError, Truncated
+from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, MissingPart, RundletError, Truncated
 from rundlet.core.formats.packed import Notes, Packing, Point, decoded
 from rundlet.core.formats.resuming import points_behind
 from rundlet.core.formats.tar.headers import BLOCK, MAGIC_AT, USTAR, is_header
+from rundlet.core.streams.exact import read_last
 from rundlet.core.streams.feed import Feed
 from rundlet.core.streams.sources import ByteSource
+from rundlet.core.text import quoted
+
+_EMPTY_END = 32
+"""Zeros at the end of a file that say it was not cut off but never filled; a decoder may take them for data."""
 
 
 class ResumingFeed(Feed):
@@ -44,11 +50,12 @@ class ResumingFeed(Feed):
     ) -> None:
         super().__init__(self._counted(chunks))
         self._notes = notes
+        self._source = source
         self._given = 0
         self._decoded = lambda point, notes: decoded(
             source, packing, start=point, notes=notes, memory=memory, workers=workers
         )
-        self._points = points_behind(source, packing, notes, memory=memory, tick=tick)
+        self._points = partial(points_behind, source, packing, notes, memory=memory, tick=tick)
         self._tick = tick
         self.faults: list[RundletError] = []
         self.resumed: list[int] = []
@@ -61,9 +68,10 @@ class ResumingFeed(Feed):
     def to_what_is_there(self, step: int) -> bool:
         if self.fault is None:
             return True
-        if isinstance(self.fault, Truncated | LimitExceeded):
-            return False  # there is nothing behind it, or nothing that may be decoded
-        for point in self._points:
+        if isinstance(self.fault, LimitExceeded):
+            return False
+        at_the_end = isinstance(self.fault, Truncated)  # where noise may have been decoded as if it were data
+        for point in self._points(to_the_end=at_the_end):
             notes = Notes()
             try:
                 ahead = self._to_header(self._decoded(point, notes))
@@ -71,9 +79,17 @@ class ResumingFeed(Feed):
                 self._notes.begun, self._notes.fed = notes.begun, notes.fed
                 continue
             if ahead is not None:
+                if at_the_end:
+                    self.fault = self._damaged()
                 self._go_on(point, ahead)
                 return True
+        if at_the_end and not any(read_last(self._source, _EMPTY_END)):
+            self.fault = self._damaged()
         return False
+
+    def _damaged(self) -> Corrupt:
+        name = self._source.name
+        return Corrupt(f"{quoted(name)} is damaged within its packed data.", archive=name)
 
     def first_header(self) -> bytes:
         """The first header that can be decoded, or nothing. Raises what decoding does."""
