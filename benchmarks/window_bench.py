@@ -23,6 +23,8 @@ app.exec()
 """
 
 _OURS = """
+import gc
+gc.disable()  # as the command does
 from PySide6.QtCore import QTimer
 from rundlet.desktop import app
 class Opened(app.Window):

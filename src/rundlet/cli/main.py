@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import importlib
 import os
 import sys
@@ -74,6 +75,7 @@ def _open_window(words: list[str]) -> int:
             file=sys.stderr,
         )
         return FAILED
+    gc.disable()  # until the window is there: what is loaded stays, and looking it through takes a tenth of the start
     try:
         from rundlet.desktop.app import main as open_window
     except ImportError as error:

@@ -50,7 +50,7 @@ def make_app(*, sheet: bool = True) -> QApplication:
 def main(words: Sequence[str]) -> int:
     """Open the window on these paths and run until it is closed."""
     sys.setswitchinterval(_SWITCH_SECONDS)
-    gc.disable()
+    gc.disable()  # if whoever called did not do so before loading all this
     app = make_app(sheet=False)
     window = Window()
     close_when_told_to_end(window)
