@@ -28,11 +28,11 @@ from hypothesis import strategies as st
 
 from rundlet.cli.main import main
 from rundlet.core.codecs.legacy_cipher import LegacyCipher
-from rundlet.core.errors import MissingPart, PasswordNeeded, PlanError, RundletError, WrongPassword
+from rundlet.core.errors import MissingPart, PasswordNeeded, PlanError, RundletError, UnknownFormat, WrongPassword
 from rundlet.core.formats.base import Kind, Opening, WriteOptions
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive, open_source
 from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.unpack import own_folder_name, plan_unpack
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.check import check
 from rundlet.core.work.pack import pack
@@ -283,12 +283,20 @@ def test_parts_of_every_format(tmp_path: Path, fmt: str) -> None:
     for line in (target.parent / names[-1]).read_text().splitlines():
         digest, name = line.split("  ")
         assert hashlib.sha256((target.parent / name).read_bytes()).hexdigest() == digest
-    for number in (0, 2):
+    for number in (0, 2, -1):  # the last is the checksum file, which stands for what it lists
         unpack_to(target.parent / names[number], tmp_path / f"out{number}")
         assert snapshot(tmp_path / f"out{number}" / "tree") == snapshot(tree)
+        assert own_folder_name(target.parent / names[number]) == "x"
     pack_to(tmp_path / f"whole.{fmt}", [tree], fmt=fmt)
     joined = b"".join((target.parent / n).read_bytes() for n in names[:-1])
     assert joined == (tmp_path / f"whole.{fmt}").read_bytes()
+    for name in names[:-1]:
+        (target.parent / name).unlink()
+    with pytest.raises(MissingPart, match=f"lists the checksums of {len(sizes)} parts, none of which is here"):
+        open_archive(target.parent / names[-1])
+    (tmp_path / "other.sha256").write_text("no list of parts")
+    with pytest.raises(UnknownFormat):
+        open_archive(tmp_path / "other.sha256")
 
 
 def test_parts_within_what_is_packed_are_not_packed_again(tmp_path: Path) -> None:

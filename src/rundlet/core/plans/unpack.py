@@ -22,6 +22,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.jobs.turns import let_go, step_aside
 from rundlet.core.limits import CHUNK
+from rundlet.core.streams.parts import CHECKSUMS
 from rundlet.core.text import size as text_size
 
 Steps = tuple[str, ...]
@@ -123,8 +124,8 @@ class UnpackPlan:
 def own_folder_name(archive: Path) -> str:
     """What a folder for the archive's content is called."""
     stem, ending = split_ending(archive.name)
-    if ending[1:].isdigit() and len(ending) >= len(".001"):
-        stem = split_ending(stem)[0]  # one of several parts
+    if (ending[1:].isdigit() and len(ending) >= len(".001")) or ending == CHECKSUMS:
+        stem = split_ending(stem)[0]  # one of several parts, or what lists them
     return stem if stem not in ("", ".", "..") else "archive"
 
 

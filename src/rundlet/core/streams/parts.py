@@ -26,6 +26,8 @@ from rundlet.core.text import lower, number, plural, quoted
 _PLAIN = re.compile(r"(?P<stem>.+)\.(?P<number>\d{3,5})$")
 _DIVIDED = re.compile(r"(?P<stem>.+)\.z(?P<number>\d{2,3})$", re.IGNORECASE)
 _ENDINGS = (".zip", ".7z", ".tar", ".gz", ".bz2", ".xz", ".zst", ".tgz", ".tbz2", ".txz", ".tzst")
+CHECKSUMS = ".sha256"
+"""How the name of a file with the checksums of parts ends."""
 _MOST_PARTS = 9999
 _LONGEST_LIST = 4 * MIB  # of checksums; thousands of parts with long names need less
 _MOST_MISSING = 50  # with more of them gone there is nothing left to look at
@@ -108,11 +110,22 @@ class JoinedSource:
 
 
 def open_parts(path: Path) -> ByteSource | None:
-    """The whole archive that a file is a part of, or None when its name is not that of a part.
+    """The whole archive that a file is a part of or lists the parts of, or None when its name does not say so.
 
     Raises:
         FileProblem: when the file is not there.
+        MissingPart: when it lists parts, and none of them is there.
     """
+    if path.name.endswith(CHECKSUMS) and (
+        count := _count_listed(archive := path.with_name(path.name[: -len(CHECKSUMS)]))
+    ):
+        parts = _find(archive.parent, archive.name, _PLAIN)[0]
+        if not parts:
+            raise MissingPart(
+                f"{quoted(path.name)} lists the checksums of {plural(count, 'part')}, none of which is here.",
+                hint="Fetch the parts into the same folder.",
+            )
+        path = parts[min(parts)]
     if (match := _PLAIN.match(path.name)) is not None:
         stem, width = match["stem"], len(match["number"])
         found = _find(path.parent, stem, _PLAIN)[0]
@@ -421,7 +434,7 @@ def part_path(target: Path, index: int) -> Path:
 
 def checksum_path(archive: Path) -> Path:
     """Where the checksums of its parts stand, one ``HASH  NAME`` a line."""
-    return archive.with_name(f"{archive.name}.sha256")
+    return archive.with_name(archive.name + CHECKSUMS)
 
 
 def _sha256(fd: int) -> str:
