@@ -105,7 +105,8 @@ def test_it_opens_from_any_source(sample: tuple[str, bytes], tmp_path: Path) -> 
 def test_a_disk_that_fails_is_named_and_what_came_before_is_kept(
     sample: tuple[str, bytes], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("rundlet.core.formats.tar.KEPT_PLAIN", 0)  # else all of it is in memory by then
+    for room in ("KEPT_PLAIN", "KEPT_ON_DISK"):  # else all of it is decoded by then
+        monkeypatch.setattr(f"rundlet.core.formats.tar.kept.{room}", 0)
     source = Faulty(sample[1], until=len(sample[1]))
     reader = open_source(source)
     plan = plan_unpack(reader, into=tmp_path / "out")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import bz2
+import errno
 import gzip
 import io
 import lzma
@@ -15,6 +16,7 @@ from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
+from unittest.mock import Mock
 
 import numpy as np
 import pytest
@@ -29,6 +31,7 @@ from rundlet.core.formats.base import ArchiveReader, Kind
 from rundlet.core.formats.detect import open_archive, open_source
 from rundlet.core.formats.packed import PACKINGS, Notes, decoded
 from rundlet.core.formats.tar import index as cache
+from rundlet.core.formats.tar import listing
 from rundlet.core.formats.tar.headers import checksums_fit, is_header
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
@@ -44,9 +47,8 @@ FORMATS = ("tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst")
 @pytest.fixture(autouse=True)
 def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
-    monkeypatch.setattr(
-        "rundlet.core.formats.tar.KEPT_PLAIN", 0
-    )  # these are small, and are to be read as large ones are
+    for room in ("KEPT_PLAIN", "KEPT_ON_DISK"):  # these are small, and are to be read as large ones are
+        monkeypatch.setattr(f"rundlet.core.formats.tar.kept.{room}", 0)
 
 
 def _plain(data: bytes) -> bytes:
@@ -688,7 +690,7 @@ def test_a_listing_is_kept_and_used_again(tmp_path: Path, monkeypatch: pytest.Mo
     first = open_archive(archive)
     assert len(first.index.points) >= 5
     walked = []
-    monkeypatch.setattr("rundlet.core.formats.tar.TarFormat._walk", lambda *a: walked.append(a) or first.index)
+    monkeypatch.setattr("rundlet.core.formats.tar.list_packed", lambda *a: walked.append(a) or first.index)
     second = open_archive(archive)
     assert not walked
     assert list(second.catalog) == list(first.catalog)
@@ -728,7 +730,7 @@ def test_a_listing_is_never_taken_for_that_of_another_archive(tmp_path: Path, mo
         packed.append(archive.read_bytes())
     assert len(packed[0]) == len(packed[1])
     assert not cache.cache_folder().exists()  # what has no name yet can't be told from others
-    walk = detect.by_id("tar.gz").__class__._walk
+    walk = listing.list_packed
 
     def replaced_meanwhile(*args: Any) -> Any:
         archive.with_name("new").write_bytes(packed[0])
@@ -736,7 +738,7 @@ def test_a_listing_is_never_taken_for_that_of_another_archive(tmp_path: Path, mo
         return walk(*args)
 
     with monkeypatch.context() as patch:
-        patch.setattr("rundlet.core.formats.tar.TarFormat._walk", replaced_meanwhile)
+        patch.setattr("rundlet.core.formats.tar.list_packed", replaced_meanwhile)
         open_archive(archive).close()
     for _ in range(2):
         reader = open_archive(archive)
@@ -749,7 +751,7 @@ def test_one_entry_out_of_a_foreign_stream_does_not_begin_at_the_beginning(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, packing: str
 ) -> None:
     monkeypatch.setattr(cache, "INDEX_FROM", 1)
-    monkeypatch.setattr("rundlet.core.formats.tar.INDEX_FROM", 1)
+    monkeypatch.setattr("rundlet.core.formats.tar.listing.INDEX_FROM", 1)
     datas = {f"f{i}": os.urandom(700_000) + bytes(1_200_000) for i in range(24)}
     plain = io.BytesIO()
     with tarfile.open(fileobj=plain, mode="w") as theirs:
@@ -776,19 +778,42 @@ def test_one_entry_out_of_a_foreign_stream_does_not_begin_at_the_beginning(
         reader.close()
 
 
-@pytest.mark.parametrize("room", [0, 64 << 20])
-def test_a_small_one_is_decoded_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, room: int) -> None:
-    monkeypatch.setattr("rundlet.core.formats.tar.KEPT_PLAIN", room)
+@pytest.mark.parametrize("room", ["none", "memory", "disk", "full disk"])
+def test_what_was_decoded_for_the_list_is_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, room: str) -> None:
+    """In memory or in a file without a name, for all who have it open; else it is decoded again."""
+    kept = "rundlet.core.formats.tar.kept"
+    monkeypatch.setattr(f"{kept}.KEPT_PLAIN", 64 << 20 if room == "memory" else 1000)
+    monkeypatch.setattr(f"{kept}.KEPT_ON_DISK", 64 << 20 if "disk" in room else 0)
+    monkeypatch.setattr("rundlet.core.formats.tar.index.INDEX_FROM", 0)
     tree = make_tree(tmp_path)
     pack_to(tmp_path / "x.tar.xz", [tree], fmt="tar.xz")
-    reader = open_archive(tmp_path / "x.tar.xz")
     begun: list[object] = []
     real = decoded
     monkeypatch.setattr("rundlet.core.formats.tar.reader.decoded", lambda *a, **k: begun.append(a) or real(*a, **k))
-    report = unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
-    assert not report.issues and snapshot(tmp_path / "out" / "tree") == snapshot(tree)
-    assert bool(begun) == (not room)
+    with monkeypatch.context() as failing:
+        if room == "full disk":
+            failing.setattr(f"{kept}.os.write", Mock(side_effect=OSError(errno.ENOSPC, "")))
+        reader = open_archive(tmp_path / "x.tar.xz")
+    beside = open_archive(tmp_path / "x.tar.xz")
+    for number, one in enumerate((reader, beside)):
+        report = unpack(plan_unpack(one, into=tmp_path / f"{number}"), one)
+        assert not report.issues and snapshot(tmp_path / f"{number}" / "tree") == snapshot(tree)
+        assert bool(begun) == (room in ("none", "full disk") or (number == 1 and room == "memory"))
     reader.close()
+    del reader, one
+    assert snapshot(tree) == snapshot(unpack_all(beside, tmp_path / "2") / "tree")  # whoever has it open keeps it there
+    beside.close()
+    del beside
+    begun.clear()
+    later = open_archive(tmp_path / "x.tar.xz")
+    unpack_all(later, tmp_path / "3")
+    later.close()
+    assert begun and [path.suffix for path in (tmp_path / "cache" / "rundlet").rglob("*") if path.is_file()] == [".npz"]
+
+
+def unpack_all(reader: ArchiveReader, into: Path) -> Path:
+    unpack(plan_unpack(reader, into=into), reader)
+    return into
 
 
 def test_growing_and_shrinking_files_are_said(tmp_path: Path) -> None:

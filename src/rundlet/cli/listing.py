@@ -26,7 +26,7 @@ def run(options: argparse.Namespace, output: Output) -> int:
     """Print the entries; 1 when something is wrong with the table of contents."""
     printer = _Printer(output)
     found = None if output.json else printer.show
-    reader = open_given(options.archive, options, given_password(options), found)
+    reader = open_given(options.archive, options, given_password(options), found, keeps=False)
     try:
         if output.json:
             entries = [_value(reader, entry) for entry in reader.catalog]

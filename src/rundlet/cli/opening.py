@@ -33,18 +33,26 @@ def add_reading(parser: argparse.ArgumentParser) -> None:
 
 
 def open_given(
-    path: Path, options: argparse.Namespace, password: str | None, found: Callable[[Catalog], None] | None = None
+    path: Path,
+    options: argparse.Namespace,
+    password: str | None,
+    found: Callable[[Catalog], None] | None = None,
+    *,
+    keeps: bool = True,
 ) -> ArchiveReader:
     """Open an archive as the arguments say, unlocked where a password was given.
 
     Args:
         found: told of the entries as they are found, where that takes long.
+        keeps: as in :class:`Opening`.
 
     Raises:
         RundletError: when it can't be opened or the password is wrong.
     """
     limits = DEFAULT if options.memory is None else replace(DEFAULT, memory_bytes=options.memory)
-    reader = with_progress(lambda job: open_archive(path, Opening(options.code_page, limits, job, found, password)))
+    reader = with_progress(
+        lambda job: open_archive(path, Opening(options.code_page, limits, job, found, password, keeps))
+    )
     try:
         if password is not None and not reader.unlocked:
             reader.unlock(password)

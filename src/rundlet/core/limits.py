@@ -20,6 +20,9 @@ INDEX_FROM = 8 * MIB
 KEPT_PLAIN = 64 * MIB
 """Decoded bytes of a compressed tar that are kept while it is open, so that it need not be decoded again to be unpacked."""
 
+KEPT_ON_DISK = 8 * GIB
+"""The same for those that decode slowly, in a file without a name on the disk, as far as that has room."""
+
 INDEX_TOTAL = 256 * MIB
 """Bytes of indexes that are kept; the ones used longest ago go first."""
 

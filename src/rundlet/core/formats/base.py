@@ -399,6 +399,7 @@ class Opening:
         job: told of the progress where the whole archive must be read for its list; may cancel.
         found: called now and then with the entries found since the last call, where listing takes long.
         password: for archives whose very list is locked; None when there is none.
+        keeps: whether the content is likely to be read as well, so that what must be decoded for the list is kept.
     """
 
     code_page: str | None = None
@@ -406,6 +407,7 @@ class Opening:
     job: Job = field(default_factory=Job)
     found: Callable[[Catalog], None] | None = None
     password: str | None = field(default=None, repr=False)
+    keeps: bool = True
 
 
 class Format(Protocol):

@@ -54,7 +54,7 @@ def look_ahead(
     for path in archives:
         job.checkpoint()
         try:
-            reader = open_archive(path, Opening(job=job))
+            reader = open_archive(path, Opening(job=job, keeps=False))
         except RundletError as error:
             found.append(Outlook(path, problem=str(error)))
             continue

@@ -22,7 +22,7 @@ from rundlet.core.formats.sevenz.levels import LEVELS
 from rundlet.core.formats.sevenz.pieces import ppmd_encoded
 from rundlet.core.formats.sevenz.sorting import FILTERS, Sort
 from rundlet.core.jobs.job import Job
-from rundlet.core.limits import KEPT_PLAIN, MIB, SMALL
+from rundlet.core.limits import MIB, SMALL
 from rundlet.core.work.sample import STRETCH, TAR_BLOCK, WHOLE, Sample, Stretch, take_sample, with_far
 
 _Key = TypeVar("_Key")
@@ -50,8 +50,6 @@ _READ_BACK = {
     "tar.bz2": 22e6,
 }
 """Bytes a second that one core reads back and compares."""
-_READ_BACK_TWICE = {"tar.xz": 30e6, "tar.bz2": 8e6}
-"""The same for tars that are too large to be kept in memory: they are decoded to be listed, and once more to be compared."""
 _READ_BACK_FILE = 30e-6
 _COPIES = (
     "7z",
@@ -124,8 +122,7 @@ def on_cores(parts: _Parts, workers: int) -> float:
 
 def with_reading_back(point: Point, sample: Sample) -> Point:
     """The same with the time for reading the archive back and comparing it with the files."""
-    twice = _READ_BACK_TWICE if sample.total > KEPT_PLAIN else {}
-    speed = twice.get(point.fmt, _READ_BACK[point.fmt])
+    speed = _READ_BACK[point.fmt]
     copied = sample.noise if point.fmt in _COPIES else 0.0
     seconds = sample.total * ((1 - copied) / speed + copied / _READ_BACK["zip"]) / (1 + (cores() - 1) * _OVERLAP)
     return replace(point, seconds=point.seconds + seconds + sample.files * _READ_BACK_FILE)

@@ -2,25 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 from rundlet.core.codecs.packers import PACKERS
-from rundlet.core.codecs.side_by_side import cores
-from rundlet.core.errors import Corrupt, FormatError, MissingPart, RundletError, Unsupported
+from rundlet.core.errors import RundletError, Unsupported
 from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
 from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import BLOCK, may_be_header
-from rundlet.core.formats.tar.index import Index
+from rundlet.core.formats.tar.kept import Kept, kept_elsewhere
+from rundlet.core.formats.tar.listing import list_packed, list_plain
 from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.tar.resuming import ResumingFeed
-from rundlet.core.formats.tar.walk import Walker
 from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.report import Issue
-from rundlet.core.limits import CHUNK, DEFAULT, INDEX_FROM, KEPT_PLAIN
+from rundlet.core.limits import CHUNK, DEFAULT
 from rundlet.core.streams.exact import read_there
-from rundlet.core.streams.feed import SourceFeed
-from rundlet.core.streams.sources import ByteSource, MemorySource
+from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, plural
 
 _ABOUT = {
@@ -73,13 +69,16 @@ class TarFormat:
     def open(self, source: ByteSource, opening: Opening) -> TarReader:
         place = cache.place(source) if self._packing is not None else None  # before anything of it changes
         index = cache.load(place)
-        plain = source if self._packing is None else None
-        if index is None:
-            kept = _Kept()
-            index = self._walk(source, opening, kept)
-            if self._packing is not None and not index.damaged and not index.resumed:
-                plain = kept.source(source.name)
+        plain = source if self._packing is None else kept_elsewhere(place)
+        if index is None and self._packing is None:
+            index = list_plain(source, opening)
+        elif index is None and self._packing is not None:
+            kept = Kept(self._packing, on_disk=opening.keeps)
+            index = list_packed(source, self._packing, opening, kept)
+            if not index.damaged and not index.resumed:
+                plain = kept.source(source.name, place)
             cache.save(place, index)
+        assert index is not None
         notices = []
         if index.lost:
             why = lower(index.lost).rstrip(".")
@@ -104,73 +103,12 @@ class TarFormat:
                 notices.insert(0, Issue(source.name, f"{plural(count, 'file')} {words}"))
         return reader
 
-    def _walk(self, source: ByteSource, opening: Opening, kept: _Kept) -> Index:
-        job = opening.job
-        job.begin("Reading the list", total_bytes=0 if self._packing else source.size)
-        done = rows = 0
-
-        def tick(position: int, count: int) -> None:
-            nonlocal done, rows
-            job.advance(position - done, entries=count - rows)
-            if opening.found is not None and count > rows:
-                opening.found(walker.members.catalog(shared=True, first=rows))
-            done, rows = position, count
-
-        if self._packing is None:
-            walker = Walker(SourceFeed(source), tick)
-            return Index.of(walker.walk(), [], 0, shared=False)
-        notes = Notes(within=source.size >= INDEX_FROM)
-        memory, workers = opening.limits.memory_bytes, cores()
-        chunks = decoded(source, self._packing, notes=notes, memory=memory, workers=workers)
-        feed = ResumingFeed(
-            source, self._packing, notes, kept.passed(chunks), memory=memory, workers=workers, tick=job.checkpoint
-        )
-        walker = Walker(feed, tick)
-        members = walker.walk()
-        if not members.damaged:
-            try:
-                while feed.read(CHUNK):
-                    pass  # so that damage behind the last entry and junk behind the stream are seen
-            except MissingPart as error:
-                members.damaged = error.message
-            except FormatError:
-                members.damaged = "What follows is damaged, or the checksum of it all is wrong."
-        index = Index.of(members, notes.points, notes.trailing, shared=True)
-        index.resumed = tuple(feed.resumed)
-        faults = [*feed.faults, *([feed.fault] if feed.fault is not None else [])]
-        if members.wrong or faults:
-            index.sound = notes.sound
-            index.wrong = members.wrong or any(isinstance(fault, Corrupt) for fault in faults)
-        return index
-
     def create(self, sink: Sink, options: WriteOptions) -> TarWriter:
         if options.password:
             raise Unsupported("tar can't be locked with a password. zip and 7z can.")
         if self._packing is None:
             return TarWriter(sink, options, None)
         return TarWriter(sink, options, PACKERS[self._packing.id](options.level))
-
-
-class _Kept:
-    """The decoded bytes that went by, as long as they are few enough to be kept."""
-
-    def __init__(self) -> None:
-        self._pieces: list[bytes] | None = []
-        self._room = KEPT_PLAIN
-
-    def passed(self, chunks: Iterator[bytes]) -> Iterator[bytes]:
-        """Pass chunks on."""
-        for data in chunks:
-            self._room -= len(data)
-            if self._room < 0:
-                self._pieces = None
-            elif self._pieces is not None:
-                self._pieces.append(data)
-            yield data
-
-    def source(self, name: str) -> MemorySource | None:
-        """All that went by, or None when it was too much."""
-        return None if self._pieces is None else MemorySource(b"".join(self._pieces), name)
 
 
 def _decoded_head(source: ByteSource, packing: Packing) -> bytes:
