@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import bz2
-import errno
 import gzip
 import io
 import lzma
@@ -16,7 +15,6 @@ from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
-from unittest.mock import Mock
 
 import numpy as np
 import pytest
@@ -792,7 +790,7 @@ def test_what_was_decoded_for_the_list_is_kept(tmp_path: Path, monkeypatch: pyte
     monkeypatch.setattr("rundlet.core.formats.tar.reader.decoded", lambda *a, **k: begun.append(a) or real(*a, **k))
     with monkeypatch.context() as failing:
         if room == "full disk":
-            failing.setattr(f"{kept}.os.write", Mock(side_effect=OSError(errno.ENOSPC, "")))
+            failing.setattr(f"{kept}.os.write", lambda *_: os.pwrite(-1, b"", 0))
         reader = open_archive(tmp_path / "x.tar.xz")
     beside = open_archive(tmp_path / "x.tar.xz")
     for number, one in enumerate((reader, beside)):
@@ -808,7 +806,11 @@ def test_what_was_decoded_for_the_list_is_kept(tmp_path: Path, monkeypatch: pyte
     later = open_archive(tmp_path / "x.tar.xz")
     unpack_all(later, tmp_path / "3")
     later.close()
-    assert begun and [path.suffix for path in (tmp_path / "cache" / "rundlet").rglob("*") if path.is_file()] == [".npz"]
+    assert begun
+    folder = tmp_path / "cache" / "rundlet"
+    assert [path.suffix for path in folder.rglob("*") if path.is_file()] == [".npz"]
+    held = [os.readlink(link) for link in Path("/proc/self/fd").iterdir() if link.is_symlink()]
+    assert not [place for place in held if place.startswith(str(folder))]
 
 
 def unpack_all(reader: ArchiveReader, into: Path) -> Path:
