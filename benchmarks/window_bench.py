@@ -93,12 +93,12 @@ class Looking(Measured):
     def go_in(self):
         self.source.view.entered.emit(self.workspace.listing.children(0)[0])
     def scroll(self):
-        bar = self.source.page.verticalScrollBar()
+        bar = self.source.pages.page.verticalScrollBar()
         bar.setValue((bar.value() + bar.maximum() // 7 + 200) % bar.maximum())
     def find(self):
         self.finder.setText("0077*1.txt"[: 10 - len(self.steps) // 4])
     def by_size(self):
-        self.source.page.sortByColumn(2, Qt.SortOrder.DescendingOrder)
+        self.source.pages.page.sortByColumn(2, Qt.SortOrder.DescendingOrder)
 app.Window = Looking
 """
 

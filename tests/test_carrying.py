@@ -42,7 +42,7 @@ def taken_hold_of(window: Window) -> QDrag:
     begun: list[QDrag] = []
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(QDrag, "exec", lambda drag, *_: begun.append(drag))
-        window.source.page.startDrag(window.source.model.supportedDragActions())
+        window.source.pages.page.startDrag(window.source.model.supportedDragActions())
     return begun[0]
 
 
@@ -57,7 +57,7 @@ def test_entries_are_dragged_out_and_copied(window: Window, settle, stand, home:
     settle()
     drag = taken_hold_of(window)
     mime = drag.mimeData()
-    assert drag.source() is window.source.page and not drag.pixmap().isNull()
+    assert drag.source() is window.source.pages.page and not drag.pixmap().isNull()
     assert mime.hasUrls()
     assert not window.workspace.lending._folders  # nothing is unpacked before it is asked for
     dragged = uris(mime)

@@ -217,7 +217,7 @@ def test_of_very_many_rows_only_those_in_sight_are_asked(
     record = ArchiveListing.record
     monkeypatch.setattr(ArchiveListing, "record", lambda self, node: (asked.add(node), record(self, node))[1])
     stand(home / "many.zip")
-    model, view = window.source.model, window.source.page
+    model, view = window.source.model, window.source.pages.page
     assert model.rowCount() == count and isinstance(view, LongView)
     bar = view.verticalScrollBar()
     for at in (bar.maximum() // 2, bar.maximum()):
@@ -254,13 +254,13 @@ def test_of_very_many_rows_only_those_in_sight_are_asked(
     window.finder.setText("*10?")
     window.finder.setText("*10?9*")
     settle()
-    assert window.source.page is window.source.view
+    assert window.source.pages.page is window.source.view
     found = sum(fnmatch(f"entry {number:05}.txt", "*10?9*") for number in range(count))
     assert model.rowCount() == found
     window.source.offers.choose_shown.click()
     window.finder.clear()
     settle()
-    assert window.source.page is view and window.workspace.choice.items == found + 1
+    assert window.source.pages.page is view and window.workspace.choice.items == found + 1
     window.target.go.click()
     settle()
     assert len(list((home / "many").iterdir())) == found + 1

@@ -783,8 +783,11 @@ def test_what_was_decoded_for_the_list_is_kept(tmp_path: Path, monkeypatch: pyte
     monkeypatch.setattr(f"{kept}.KEPT_PLAIN", 64 << 20 if room == "memory" else 1000)
     monkeypatch.setattr(f"{kept}.KEPT_ON_DISK", 64 << 20 if "disk" in room else 0)
     monkeypatch.setattr("rundlet.core.formats.tar.index.INDEX_FROM", 0)
-    tree = make_tree(tmp_path)
-    pack_to(tmp_path / "x.tar.xz", [tree], fmt="tar.xz")
+    tree = tmp_path / "tree"
+    tree.mkdir()
+    for name in ("a", "b"):
+        (tree / name).write_bytes(os.urandom(400_000))
+    pack_to(tmp_path / "x.tar.xz", [tree], fmt="tar.xz", level=1)
     begun: list[object] = []
     real = decoded
     monkeypatch.setattr("rundlet.core.formats.tar.reader.decoded", lambda *a, **k: begun.append(a) or real(*a, **k))

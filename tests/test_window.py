@@ -275,8 +275,8 @@ def test_a_locked_archive_asks_in_place(window: Window, settle, stand, home: Pat
     stand(home / f"x.{fmt}")
     lock = window.how.unpack.lock
     assert lock.isVisible()
-    assert window.source.shows_message == hide
-    assert (window.source.message.text() == "The names in it are hidden.") == hide
+    assert window.source.pages.shows_message == hide
+    assert (window.source.pages.message.message.text() == "The names in it are hidden.") == hide
     assert not window.target.go.isEnabled()
     QTest.keyClicks(lock.edit, "wrong")
     QTest.keyClick(lock.edit, Qt.Key.Key_Return)
@@ -337,7 +337,7 @@ def test_an_archive_is_locked_cut_and_read_back(window: Window, settle, stand, h
     assert parts == ["sent.7z.001", "sent.7z.002", "sent.7z.003", "sent.7z.sha256"]
     assert max(path.stat().st_size for path in work.glob("sent.7z.0*")) == 25_000
     stand(work / "sent.7z.002")
-    assert window.source.message.text() == "The names in it are hidden."
+    assert window.source.pages.message.message.text() == "The names in it are hidden."
     window.how.unpack.lock.edit.setText("four words of mine")
     window.how.unpack.lock.open.click()
     settle()
@@ -701,15 +701,15 @@ def test_going_about(window: Window, settle, stand, home: Path) -> None:
     assert window.workspace.place.in_archive
     window.workspace.open([home / "a" / "bad.txt"])
     settle()
-    assert window.source.shows_message
-    assert window.source.message.text() == (
+    assert window.source.pages.shows_message
+    assert window.source.pages.message.message.text() == (
         "“bad.txt” is not an archive that Rundlet can read; the desktop knows its type as “plain text document”."
     )
-    window.source.message_back.click()
+    window.source.pages.message.back.click()
     assert chosen(window) == ["bad.txt"]
     window.workspace.go(Place(home / "gone"))
     settle()
-    assert "Could not open the folder" in window.source.message.text()
+    assert "Could not open the folder" in window.source.pages.message.message.text()
 
 
 def test_running_pausing_cancelling(window: Window, qtbot: QtBot, settle, stand, home: Path) -> None:

@@ -63,17 +63,17 @@ def row(window: Window, name: str) -> QModelIndex:
     listing = window.workspace.listing
     node = listing.node_of(name) if isinstance(listing, ArchiveListing) else listing.node_of(listing.folder / name)
     index = window.source.model.index_of(node)
-    window.source.rows.scrollTo(index)
+    window.source.pages.rows.scrollTo(index)
     return index
 
 
 def middle(window: Window, name: str) -> QPoint:
     index = row(window, name)
-    return window.source.rows.visualRect(index).center()
+    return window.source.pages.rows.visualRect(index).center()
 
 
 def click(window: Window, name: str, keys: Qt.KeyboardModifier = NONE, *, tick: bool = False) -> None:
-    view, index = window.source.rows, row(window, name)
+    view, index = window.source.pages.rows, row(window, name)
     rect = view.visualRect(index)
     at = QPoint(rect.left() + theme.sizes.gap + 3, rect.center().y()) if tick else rect.center()
     QTest.mouseClick(view.viewport(), LEFT, keys, at)

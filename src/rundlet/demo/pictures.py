@@ -175,7 +175,7 @@ def _go_in(window: Window, archive: Path, entry: str) -> None:
 def small_pictures(window: Window, world: Path) -> None:
     """The photos in an archive as small pictures."""
     _go_in(window, world / "spring-survey.zip", "photos")
-    window.source.show_as("thumbs")
+    window.source.pages.show_as("thumbs")
     choose_names(window, ["photos/heron-bank.jpg", "photos/weir-upstream.jpg"])
     nodes = window.workspace.listing.children(0) if window.workspace.listing is not None else ()
     wait_until(lambda: all(window.thumbs.picture(node) is not None for node in nodes))
@@ -186,7 +186,7 @@ def space_map(window: Window, world: Path) -> None:
     """Where the space goes."""
     window.workspace.go(Place(world))
     settle(window)
-    window.source.show_as("map")
+    window.source.pages.show_as("map")
     listing = window.workspace.listing
     assert isinstance(listing, DiskListing)
     wait_until(

@@ -79,7 +79,7 @@ class Shelf(QObject):
             action.triggered.connect(handlers[name])
             self.actions[name] = action
         self.actions["hidden"].setCheckable(True)
-        for view in source.lists:
+        for view in source.pages.lists:
             view.addActions(list(self.actions.values()))
             view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
             view.customContextMenuRequested.connect(self._offer)
@@ -124,7 +124,7 @@ class Shelf(QObject):
         return menu
 
     def _offer(self, at: QPoint) -> None:
-        view = self._source.page
+        view = self._source.pages.page
         if isinstance(view, QAbstractItemView):
             self.menu().popup(view.viewport().mapToGlobal(at))
 
@@ -138,7 +138,7 @@ class Shelf(QObject):
         self._jobs.start("Making a folder", work)
 
     def _rename(self) -> None:
-        view = self._source.page
+        view = self._source.pages.page
         if isinstance(view, QAbstractItemView) and view.currentIndex().isValid():
             view.edit(view.currentIndex().siblingAtColumn(0))
 
@@ -235,7 +235,7 @@ class Shelf(QObject):
             thing = "item" if isinstance(listing, DiskListing) else "entry"
             one = text.shown(listing.record(nodes[0]).name)
             words = one if len(nodes) == 1 else text.plural(len(nodes), thing)
-            drag_out(self._source.page, self._carried(nodes), words, actions)
+            drag_out(self._source.pages.page, self._carried(nodes), words, actions)
 
     def _carried(self, nodes: list[int]) -> QMimeData:
         """What is dragged with rows: files as they are, entries as copies that are made when they are dropped."""

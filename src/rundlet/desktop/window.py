@@ -86,7 +86,7 @@ class Window(QMainWindow):
         self.shelf = Shelf(self.workspace, self.source, self.jobs)
         self._lay_out()
         self._wire()
-        self.source.page.setFocus()
+        self.source.pages.page.setFocus()
 
     def _lay_out(self) -> None:
         s = theme.sizes
@@ -240,7 +240,7 @@ class Window(QMainWindow):
         self.finder.selectAll()
 
     def _go_from(self) -> None:
-        self.source.page.setFocus()
+        self.source.pages.page.setFocus()
 
     def _go_how(self) -> None:
         page = self.how.unpack.with_folders if self.workspace.place.in_archive else self.how.pack.level

@@ -10,11 +10,7 @@ from PySide6.QtGui import QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QApplication,
-    QButtonGroup,
     QSplitter,
-    QStackedWidget,
-    QToolButton,
-    QWidget,
 )
 
 from rundlet.core import text
@@ -24,11 +20,11 @@ from rundlet.core.formats.tree import NATURAL_AT_MOST
 from rundlet.core.jobs.turns import first
 from rundlet.desktop.background import Latest
 from rundlet.desktop.columns.looking import Looking
+from rundlet.desktop.columns.pages import Pages
 from rundlet.desktop.columns.summaries import summary_of
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.file_manager import type_words
 from rundlet.desktop.models.archive import ArchiveListing
-from rundlet.desktop.models.areas import areas_of
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.models.listing import COLUMNS, TOP, Listing
@@ -39,18 +35,14 @@ from rundlet.desktop.widgets.basics import Column, label, restyle
 from rundlet.desktop.widgets.chips import TypeChips
 from rundlet.desktop.widgets.entry_views import EntryView, ThumbView
 from rundlet.desktop.widgets.long_view import LongView
-from rundlet.desktop.widgets.message import MessagePage
 from rundlet.desktop.widgets.notice import Notice
 from rundlet.desktop.widgets.offers import Offers
-from rundlet.desktop.widgets.space_map import SpaceMap
 from rundlet.desktop.workspace import Workspace
 
 _HINT = "Tick or Ctrl-click to choose. Shift picks a run, Ctrl takes one back out."
 _MAP_HINT = "A click goes into a folder or an archive, and chooses a file."
 _EXPAND_UP_TO = 12
 _EXPAND_AT_MOST = 5000
-_MAP_AFTER_MS = 200
-_WAYS = {"list": "As a list", "thumbs": "As small pictures", "map": "As a space map: area is size"}
 
 
 class FromColumn(Column):
@@ -70,36 +62,31 @@ class FromColumn(Column):
         self.setAcceptDrops(True)
         self.summary = label("", "soft", wrap=False)
         self.head.addWidget(self.summary)
-        self.ways = self._add_ways()
+        self.model = EntryModel()
+        self.pages = Pages(workspace, self.model, thumbs)
+        self.view, self.long, self.thumbs, self.map = (
+            self.pages.view,
+            self.pages.long,
+            self.pages.thumbs,
+            self.pages.map,
+        )
+        self.ways = self.pages.ways
+        for button in self.ways.values():
+            self.head.addWidget(button)
         self._types = TypeChips()
         self.chips = self._types.chips
         self._find = ""
         self.body.addWidget(self._types)
-        self.model = EntryModel()
-        self.view = EntryView(self.model)
-        self.long = LongView(self.view)
-        self.thumbs = ThumbView(self.view, thumbs)
-        self.map = SpaceMap()
-        self._pages = QStackedWidget()
-        self._message_page = MessagePage()
-        self.message, self.message_back = self._message_page.message, self._message_page.back
-        for page in (self.view, self.long, self.thumbs, self.map, self._message_page):
-            self._pages.addWidget(page)
         self.looking = Looking(workspace, peeker, self.view, self.ways["look"])
         self.preview = self.looking.preview
         self.halves = QSplitter(Qt.Orientation.Vertical)
-        self.halves.addWidget(self._pages)
+        self.halves.addWidget(self.pages)
         self.halves.addWidget(self.preview)
         self.halves.setChildrenCollapsible(False)
         self.halves.setStretchFactor(0, 1)
         self.halves.setSizes([theme.sizes.window_height, theme.sizes.preview])
         self.body.addWidget(self.halves, 1)
         self._before: tuple[int, ...] = ()
-        self._way = "list"
-        self._map_timer = QTimer(self)
-        self._map_timer.setSingleShot(True)
-        self._map_timer.setInterval(_MAP_AFTER_MS)
-        self._map_timer.timeout.connect(self._map_now)
         self._order_task, self._narrow_task = Latest(workspace.background), Latest(workspace.background)
         self._last: tuple[int, ...] = ()
         self._changed = QElapsedTimer()
@@ -111,26 +98,6 @@ class FromColumn(Column):
         self.body.addWidget(self.offers)
         self.body.addWidget(self.hint)
         self._wire()
-
-    def _add_ways(self) -> dict[str, QToolButton]:
-        """The ways to look at what lies here, and whether the current file is shown."""
-        ways = {}
-        group = QButtonGroup(self)
-        for way, words in (*_WAYS.items(), ("look", "Look into the current file (Space)")):
-            button = QToolButton()
-            button.setProperty("role", "way")
-            button.setCheckable(True)
-            button.setIcon(theme.icon(way, "soft"))
-            button.setAccessibleName(words)
-            button.setToolTip(words)
-            if way in _WAYS:
-                group.addButton(button)
-                button.setProperty("way", way)
-                button.clicked.connect(self._way_clicked)
-            self.head.addWidget(button)
-            ways[way] = button
-        ways["list"].setChecked(True)
-        return ways
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Where it is narrow, names get the room of the kinds, which the icons tell too."""
@@ -145,7 +112,7 @@ class FromColumn(Column):
 
     def _hands_are_busy(self) -> bool:
         """Whether something is being typed, dragged or chosen from a menu, which rows must not be taken away from."""
-        editing = any(view.state() == QAbstractItemView.State.EditingState for view in self.lists)
+        editing = any(view.state() == QAbstractItemView.State.EditingState for view in self.pages.lists)
         return editing or bool(QApplication.mouseButtons().value) or QApplication.activePopupWidget() is not None
 
     def _wire(self) -> None:
@@ -153,18 +120,17 @@ class FromColumn(Column):
         self._workspace.order = lambda: self.model.order
         self.model.beside = self._beside
         self._workspace.listed.connect(self._show)
-        self._workspace.unchanged.connect(self._show_page)
+        self._workspace.unchanged.connect(self.pages.show_place)
         self._workspace.opening.connect(self._show_partial)
         self._workspace.failed_to_list.connect(self._show_failure)
         self._workspace.names_hidden.connect(self._show_hidden)
         self._workspace.row_changed.connect(self.model.refresh_row)
         self._workspace.choice_changed.connect(self._show_choice)
         self._workspace.restored.connect(self._choose_all_of)
-        self._workspace.row_changed.connect(self._map_later)
-        for view in self.lists:
+        for view in self.pages.lists:
             view.entered.connect(self._enter)
             view.look_wanted.connect(self.looking.toggle)
-        self.map.entered.connect(self._enter_from_map)
+        self.pages.way_changed.connect(self._hint_again)
         self.view.selectionModel().selectionChanged.connect(self._selection_changed)
         self._types.changed.connect(self._narrow)
         self.offers.again.clicked.connect(self._choose_again)
@@ -172,7 +138,7 @@ class FromColumn(Column):
         self.offers.only_shown.clicked.connect(self._forget_unseen)
         self.offers.keep.clicked.connect(self._workspace.keep_choice)
         self.offers.only_here.clicked.connect(self._workspace.let_go)
-        self.message_back.clicked.connect(self._leave_message)
+        self.pages.message.back.clicked.connect(self._leave_message)
 
     def _beside(self, work: Callable[[], None], then: Callable[[], None]) -> None:
         self._order_task.run(lambda _: work(), done=lambda _: then(), failed=self.tell)
@@ -192,58 +158,9 @@ class FromColumn(Column):
         )
         self._workspace.enter(node, leaving=self._last if by_itself and self._last else None)
 
-    # Ways to look
-
-    def _way_clicked(self) -> None:
-        self.show_as(self.sender().property("way"))
-
-    def show_as(self, way: str) -> None:
-        """Show the place as ``"list"``, ``"thumbs"`` or ``"map"``."""
-        self._way = way
-        self.ways[way].setChecked(True)
-        self._hint_again()
-        self._show_page()
-        self.page.setFocus()
-
-    @property
-    def page(self) -> QWidget:
-        """What shows the place in the way that is chosen."""
-        return {"list": self.rows, "thumbs": self.thumbs, "map": self.map}[self._way]
-
-    @property
-    def rows(self) -> EntryView | LongView:
-        """The list, for as many rows as there are."""
-        return self.long if self.model.is_long else self.view
-
-    @property
-    def lists(self) -> tuple[EntryView | LongView | ThumbView, ...]:
-        """All that show rows, of which one is in sight at most."""
-        return self.view, self.long, self.thumbs
-
     def _hint_again(self) -> None:
-        self.hint.setText(_MAP_HINT if self._way == "map" else _HINT)
+        self.hint.setText(_MAP_HINT if self.pages.is_map else _HINT)
         restyle(self.hint, "role", "soft")
-
-    def _show_page(self) -> None:
-        self._pages.setCurrentWidget(self.page)
-        self._map_now()
-
-    def _map_later(self, _: object = None) -> None:
-        if self._way == "map":
-            self._map_timer.start()
-
-    def _map_now(self) -> None:
-        if self._way == "map":
-            chosen = frozenset(self._workspace.choice.nodes)
-            self.map.show_areas(areas_of(self._workspace.listing), chosen)
-
-    def _enter_from_map(self, node: int) -> None:
-        listing = self._workspace.listing
-        if listing is not None and (listing.is_folder(node) or listing.record(node).sort == Sort.ARCHIVES):
-            self._workspace.enter(node)
-        else:
-            self.view.choose_nodes([node])
-            self._map_now()
 
     def set_looking(self, on: bool) -> None:
         """Show the current file beside the list, or no longer."""
@@ -252,7 +169,7 @@ class FromColumn(Column):
     # Showing
 
     def _show(self, listing: Listing) -> None:
-        before, scrolled = self.model.listing, self.rows.verticalScrollBar().value()
+        before, scrolled = self.model.listing, self.pages.rows.verticalScrollBar().value()
         again = isinstance(before, DiskListing) and isinstance(listing, DiskListing) and before.folder == listing.folder
         self._narrow_task.drop()
         if not again:
@@ -268,13 +185,12 @@ class FromColumn(Column):
         if again:
             if self._find or self._types.chosen:
                 self.model.narrow(self._find, self._types.chosen)
-            QTimer.singleShot(0, lambda: self.rows.verticalScrollBar().setValue(scrolled))
+            QTimer.singleShot(0, lambda: self.pages.rows.verticalScrollBar().setValue(scrolled))
         if isinstance(listing, ArchiveListing):
             self._expand_few(listing)
         empty = not len(listing.children(0))
-        self._show_page()
+        self.pages.show_place()
         if empty:
-            self._pages.setCurrentWidget(self._message_page)
             self._say("There is nothing in here." if in_archive else "This folder is empty.", "")
 
     def _show_partial(self, listing: ArchiveListing) -> None:
@@ -319,7 +235,7 @@ class FromColumn(Column):
             else:
                 self.view.expandToDepth(0)
         self._choose_all_of(chosen)
-        self._show_page()
+        self.pages.show_place()
 
     def _choose_all_of(self, nodes: list[int]) -> None:
         """These are chosen, those that are not in sight too."""
@@ -348,7 +264,6 @@ class FromColumn(Column):
             self._say(error.message, error.hint or "")
         else:
             self._say("Something went wrong in Rundlet itself.", f"{type(error).__name__}: {error}")
-        self._pages.setCurrentWidget(self._message_page)
 
     def _show_hidden(self, error: RundletError) -> None:
         """An archive whose list is locked: there is nothing to show before the password is given."""
@@ -356,7 +271,6 @@ class FromColumn(Column):
         self._types.setVisible(False)
         self.summary.setText("")
         self._say("The names in it are hidden.", "Give its password to see them.")
-        self._pages.setCurrentWidget(self._message_page)
 
     def tell(self, error: BaseException) -> None:
         """Say beside the list what could not be done; the list stays."""
@@ -365,7 +279,7 @@ class FromColumn(Column):
 
     def _say(self, words: str, more: str) -> None:
         back = "Back to the list" if self._has_rows else "Back" if self._workspace.can_go_back else ""
-        self._message_page.say(words, more, back=back)
+        self.pages.say(words, more, back=back)
 
     @property
     def _has_rows(self) -> bool:
@@ -373,14 +287,9 @@ class FromColumn(Column):
 
     def _leave_message(self) -> None:
         if self._has_rows:
-            self._show_page()
+            self.pages.show_place()
         else:
             self._workspace.back()
-
-    @property
-    def shows_message(self) -> bool:
-        """Whether a message stands in the place of the list."""
-        return self._pages.currentWidget() is self._message_page
 
     def _show_choice(self, choice: Choice) -> None:
         self.summary.setText(summary_of(self._workspace.listing, choice))
@@ -414,11 +323,11 @@ class FromColumn(Column):
     # Dropping
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if event.source() in self.lists or event.mimeData().hasUrls():
+        if event.source() in self.pages.lists or event.mimeData().hasUrls():
             event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent) -> None:
-        if event.source() in self.lists:
+        if event.source() in self.pages.lists:
             folder = self._folder_at(event.position().toPoint())
             if folder is not None:
                 copies = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
@@ -431,7 +340,7 @@ class FromColumn(Column):
 
     def _folder_at(self, at: QPoint) -> Path | None:
         """The folder on the disk whose row is at a place of the column."""
-        listing, view = self.model.listing, self.page
+        listing, view = self.model.listing, self.pages.page
         if not isinstance(listing, DiskListing) or not isinstance(view, EntryView | LongView | ThumbView):
             return None
         index = view.indexAt(view.viewport().mapFrom(self, at))

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
+import shutil
 import tempfile
 import weakref
 from collections.abc import Iterator
 from pathlib import Path
 
-from rundlet.core.files.space import free_bytes
 from rundlet.core.formats.packed import Packing
 from rundlet.core.formats.tar.index import cache_folder
 from rundlet.core.limits import KEPT_ON_DISK, KEPT_PLAIN
@@ -26,7 +26,6 @@ class NamelessFile:
     """A file without a name, which is gone as soon as nothing holds it or the program ends; a source once it is written."""
 
     def __init__(self, folder: Path) -> None:
-        folder.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryFile(dir=folder) as file:
             self._fd = os.dup(file.fileno())
         weakref.finalize(self, os.close, self._fd)
@@ -67,10 +66,9 @@ class Kept:
         self._pieces: list[bytes] | None = []
         self._file: NamelessFile | None = None
         self._size = 0
-        folder = cache_folder()
         self._most = KEPT_PLAIN
         if on_disk and packing.id in _SLOW:
-            self._most = max(self._most, min(KEPT_ON_DISK, free_bytes(folder) // _SHARE))
+            self._most = max(self._most, min(KEPT_ON_DISK, _room(cache_folder())))
 
     def passed(self, chunks: Iterator[bytes]) -> Iterator[bytes]:
         """Pass chunks on."""
@@ -109,6 +107,15 @@ class Kept:
             if place is not None:
                 _open[place] = self._file
         return self._file
+
+
+def _room(folder: Path) -> int:
+    """Bytes that may be kept in a folder, which is made; 0 where it can't be."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        return shutil.disk_usage(folder).free // _SHARE
+    except OSError:
+        return 0
 
 
 def kept_elsewhere(place: Path | None) -> ByteSource | None:
