@@ -291,6 +291,33 @@ def test_a_locked_archive_asks_in_place(window: Window, settle, stand, home: Pat
     assert (home / "x" / "a.txt").read_bytes() == (home / "a.txt").read_bytes()
 
 
+def test_names_are_read_as_the_person_says(window: Window, settle, stand, home: Path) -> None:
+    """L1: where an old archive does not say how its names are written, and the guess is wrong."""
+    names = {"ручей/цапля.txt".encode("cp866"): b"heron", b"plain.txt": b"plain"}  # too few letters for a guess
+    (home / "x.zip").write_bytes(raw_zip([Raw(name, data, flags=0, host=0) for name, data in names.items()]))
+    pack_to(home / "new.zip", [home / "x.zip"])
+    stand(home / "x.zip")
+    line = window.source.names_as
+    assert line.isVisible() and line.pages.currentText() == "Western, DOS (437)"
+    window.workspace.enter(window.workspace.listing.children(0)[0])
+    settle()
+    line.pages.setFocus()
+    QTest.keyClicks(line.pages, "Cyrillic, DOS")
+    QTest.keyClick(line.pages, Qt.Key.Key_Return)
+    settle()
+    assert window.workspace.place.inner == ""  # the folder is called otherwise now
+    assert line.pages.currentData() == "cp866"
+    window.target.go.click()
+    settle()
+    assert (home / "x" / "ручей" / "цапля.txt").read_bytes() == b"heron"
+    stand(home / "new.zip")
+    assert not line.isVisible()
+    stand(home / "x.zip")
+    assert line.pages.currentData() == "cp866"  # it was said of this archive
+    stand(home)
+    assert not line.isVisible()
+
+
 def test_an_archive_is_locked_cut_and_read_back(window: Window, settle, stand, home: Path, trash: Path) -> None:
     """P8, P9, P10: a password typed twice, hidden names, parts with their checksums, originals to the trash."""
     work = home / "work"

@@ -18,8 +18,6 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import RundletError
 from rundlet.core.files.moving import copy_as, free_path
-from rundlet.core.formats.base import ArchiveReader, Opening
-from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import MIB
@@ -124,10 +122,8 @@ def lend(opened: OpenArchive, nodes: Sequence[int], folder: Path, job: Job, *, k
     Raises:
         RundletError: when none of it can be read.
     """
-    reader: ArchiveReader = open_archive(opened.path, Opening(password=opened.password or None))
+    reader = opened.reopened()
     try:
-        if opened.password and not reader.unlocked:
-            reader.unlock(opened.password)
         plan = plan_unpack(reader, opened.tree.rows_below(nodes), into=folder, keep_folders=keep_folders, job=job)
         return unpack(plan, reader, job)
     finally:

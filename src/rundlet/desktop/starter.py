@@ -8,8 +8,6 @@ from pathlib import Path
 
 from rundlet.core.files.moving import move_into
 from rundlet.core.files.trash import to_trash
-from rundlet.core.formats.base import Opening
-from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import plan_pack, suggested_stem
@@ -87,16 +85,14 @@ class Starter:
         if plan is None or opened is None:
             return
         self._note_folder(self._workspace.unpack_folder)
-        path, password, desk = opened.path, opened.password, self._workspace.unpack
+        path, desk = opened.path, self._workspace.unpack
         after = desk.after
         if self._workspace.place.outer is not None:
             after = Afterwards.STAYS  # it is a copy, and goes by itself
 
         def work(job: Job) -> Report:
-            reader = open_archive(path, Opening(password=password or None))  # the window may leave it while this runs
+            reader = opened.reopened()
             try:
-                if password and not reader.unlocked:
-                    reader.unlock(password)
                 report = unpack(plan, reader, job)
                 if after == Afterwards.TRASH and not report.problems:
                     to_trash(files_of(reader.source), report, job)

@@ -13,8 +13,8 @@ from numpy.typing import NDArray
 
 from rundlet.core.files.presets import PackWay
 from rundlet.core.files.scan import LeaveOut
-from rundlet.core.formats.base import ArchiveReader, Catalog, FormatInfo, WriteOptions, joined
-from rundlet.core.formats.detect import WRITABLE, by_id
+from rundlet.core.formats.base import ArchiveReader, Catalog, FormatInfo, Opening, WriteOptions, joined
+from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.tree import ArchiveTree
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack import UnpackClash
@@ -80,7 +80,13 @@ class Choice:
 
 @dataclass(slots=True)
 class OpenArchive:
-    """An archive that the window is in; ``is_loose`` when its content is to go into a folder of its own."""
+    """An archive that the window is in.
+
+    Attributes:
+        is_loose: whether its content is to go into a folder of its own.
+        password: what opens it, or "".
+        code_page: how the person says that its names are written; "" for nothing said.
+    """
 
     path: Path
     reader: ArchiveReader
@@ -88,6 +94,22 @@ class OpenArchive:
     sorts: NDArray[np.int64]
     is_loose: bool
     password: str = field(default="", repr=False)
+    code_page: str = ""
+
+    def reopened(self) -> ArchiveReader:
+        """One more reader of it, unlocked, for work that goes on when the window leaves it.
+
+        Raises:
+            RundletError: when it can't be opened any more.
+        """
+        reader = open_archive(self.path, Opening(code_page=self.code_page or None, password=self.password or None))
+        try:
+            if self.password and not reader.unlocked:
+                reader.unlock(self.password)
+        except BaseException:
+            reader.close()
+            raise
+        return reader
 
 
 @dataclass(slots=True)

@@ -65,6 +65,7 @@ class Workspace(Choosing):
         super().__init__(background, parent)
         self.lending = Lending(self)
         self._passwords: dict[Path, str] = {}  # for as long as the window is there
+        self._code_pages: dict[Path, str] = {}
         self._history: list[Place] = []
         self._choose_after: list[Path] = []
         self._came_from: Path | None = None
@@ -266,16 +267,18 @@ class Workspace(Choosing):
         path = place.archive
         assert path is not None
         password = password or self._passwords.get(path)
+        code_page = self._code_pages.get(path)
 
         def work(job: Job) -> tuple[OpenArchive, ArchiveListing]:
             partial = Partial(
                 lambda tree, sorts: self.background.tell(lambda: self._show_partial(place, job, tree, sorts))
             )
-            reader = open_archive(path, Opening(job=job, found=partial.add, password=password))
+            reader = open_archive(path, Opening(code_page, job=job, found=partial.add, password=password))
             if password and not reader.unlocked and reader.catalog.encrypted.any():
                 reader.unlock(password)
             tree = ArchiveTree(reader.catalog)
-            opened = OpenArchive(path, reader, tree, sorts_of(tree), needs_own_folder(reader), password or "")
+            loose = needs_own_folder(reader)
+            opened = OpenArchive(path, reader, tree, sorts_of(tree), loose, password or "", code_page or "")
             return opened, _listing_in(opened, place, self.order())
 
         def failed(error: BaseException) -> None:
@@ -364,6 +367,13 @@ class Workspace(Choosing):
                 self.unpack_changed.emit()
 
             self._unlock_task.run(lambda _: opened.reader.unlock(password), done=done, failed=self.unlock_failed.emit)
+
+    def read_names_as(self, code_page: str) -> None:
+        """Read the names of the archive that do not say how they are written in this code page."""
+        if self.archive is not None:
+            self._code_pages[self.archive.path] = code_page
+            inner = self.place.inner  # a folder that may be called otherwise now
+            self._open_archive(replace(self.place, inner=inner if inner.isascii() else ""))
 
     def _leave_archive(self) -> None:
         self._stop_counting()

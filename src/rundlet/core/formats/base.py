@@ -257,12 +257,14 @@ class ArchiveReader(ABC):
         notices: what is to be said of the archive as a whole.
         unlocked: whether a password was taken.
         names_hidden: whether the list itself was locked.
+        code_page: how names are read that do not say how they are written; "" when all say so.
         doubtful: rows of files that may be damaged, as a stretch is in which they lie; which of them is can't be told.
     """
 
     doubtful: frozenset[int] = frozenset()
     unlocked = False
     names_hidden = False
+    code_page = ""
     info: FormatInfo
     source: ByteSource
     catalog: Catalog

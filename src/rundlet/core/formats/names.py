@@ -4,22 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-CODE_PAGES = (
-    "utf-8",
-    "cp437",
-    "cp850",
-    "cp852",
-    "cp866",
-    "cp932",
-    "gbk",
-    "big5",
-    "euc_kr",
-    "cp1250",
-    "cp1251",
-    "cp1252",
-    "koi8_r",
-)
-"""What a person may choose from when the guess is wrong."""
+CODE_PAGES = {
+    "utf-8": "Unicode (UTF-8)",
+    "cp437": "Western, DOS (437)",
+    "cp850": "Western, DOS (850)",
+    "cp1252": "Western (1252)",
+    "cp852": "Central European, DOS (852)",
+    "cp1250": "Central European (1250)",
+    "cp866": "Cyrillic, DOS (866)",
+    "cp1251": "Cyrillic (1251)",
+    "koi8_r": "Cyrillic (KOI8-R)",
+    "cp932": "Japanese (932)",
+    "gbk": "Chinese, simplified (GBK)",
+    "big5": "Chinese, traditional (Big5)",
+    "euc_kr": "Korean (EUC-KR)",
+}
+"""What a person may choose from when the guess is wrong, in words."""
 
 _GUESSED = ["cp437", "cp850", "cp852", "cp866", "cp932", "gbk", "big5", "euc_kr", "cp1250", "cp1251", "cp1252"]
 _LEAST_BYTES = 24

@@ -35,6 +35,7 @@ from rundlet.desktop.widgets.basics import Column, label, restyle
 from rundlet.desktop.widgets.chips import TypeChips
 from rundlet.desktop.widgets.entry_views import EntryView, ThumbView
 from rundlet.desktop.widgets.long_view import LongView
+from rundlet.desktop.widgets.names_as import NamesAs
 from rundlet.desktop.widgets.notice import Notice
 from rundlet.desktop.widgets.offers import Offers
 from rundlet.desktop.workspace import Workspace
@@ -94,7 +95,9 @@ class FromColumn(Column):
         self.offers = Offers()
         self.hint = label(_HINT, "soft")
         self.notice = Notice()
+        self.names_as = NamesAs()
         self.body.addWidget(self.notice)
+        self.body.addWidget(self.names_as)
         self.body.addWidget(self.offers)
         self.body.addWidget(self.hint)
         self._wire()
@@ -133,6 +136,7 @@ class FromColumn(Column):
         self.pages.way_changed.connect(self._hint_again)
         self.view.selectionModel().selectionChanged.connect(self._selection_changed)
         self._types.changed.connect(self._narrow)
+        self.names_as.chosen.connect(self._workspace.read_names_as)
         self.offers.again.clicked.connect(self._choose_again)
         self.offers.choose_shown.clicked.connect(self.view.selectAll)
         self.offers.only_shown.clicked.connect(self._forget_unseen)
@@ -178,6 +182,8 @@ class FromColumn(Column):
         self._before, self._last, self._unseen = (), (), []
         self._hint_again()
         in_archive = isinstance(listing, ArchiveListing)
+        archive = self._workspace.archive
+        self.names_as.show_page(archive.reader.code_page if archive is not None else "")
         self.model.show(listing, share_heading="Packed" if in_archive else "Share")
         self.view.setRootIsDecorated(in_archive)
         self.view.setIndentation(theme.sizes.indent if in_archive else 0)
@@ -268,6 +274,7 @@ class FromColumn(Column):
     def _show_hidden(self, error: RundletError) -> None:
         """An archive whose list is locked: there is nothing to show before the password is given."""
         self.model.show(None)
+        self.names_as.show_page("")
         self._types.setVisible(False)
         self.summary.setText("")
         self._say("The names in it are hidden.", "Give its password to see them.")

@@ -18,6 +18,7 @@ _GLYPHS = {
     "archive": "database",
     "back": "arrow-left",
     "cancel": "x",
+    "choose": "caret-down",
     "find": "magnifying-glass",
     "folder": "folder",
     "home": "house",

@@ -82,6 +82,8 @@ class Sizes:
     column_corner: int = 10
     corner: int = 6
     icon: int = 16
+    caret: int = 12
+    choose: int = 24
     row: int = 28
     tick: int = 14
     bar: int = 8

@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLineEdit, QSizePolicy, QToolButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QSizePolicy, QToolButton, QWidget
 
 from rundlet.core import text
 from rundlet.core.files.scan import LeaveOut
 from rundlet.desktop.state import Choice, PackDesk
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import heading, label, page_layout, restyle
+from rundlet.desktop.widgets.chooser import Chooser
 from rundlet.desktop.workspace import Workspace
 
 _PARTS = (("10 MB, for mail", 10_000_000), ("25 MB, for mail", 25_000_000), ("700 MB, for a disc", 700_000_000))
@@ -30,7 +31,7 @@ class PackOptions(QWidget):
         self.lock_box = LockBox(workspace)
         column.addWidget(self.lock_box)
         self.parts = QCheckBox("Cut into parts of")
-        self.part_size = QComboBox()
+        self.part_size = Chooser()
         self.part_size.setEditable(True)
         self.part_size.setAccessibleName("Size of each part")
         for words, size in (*_PARTS, _STICK):

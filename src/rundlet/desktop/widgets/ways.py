@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from rundlet.core.files.presets import Presets
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import heading, page_layout
+from rundlet.desktop.widgets.chooser import Chooser
 from rundlet.desktop.workspace import Workspace
 
 
@@ -19,9 +20,9 @@ class WayBox(QWidget):
         self._presets = presets
         column = page_layout(self, gap=theme.sizes.space)
         column.addWidget(heading("Kept for another time"))
-        self.names = QComboBox()
+        self.names = Chooser()
         self.names.setEditable(True)
-        self.names.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
+        self.names.setInsertPolicy(Chooser.InsertPolicy.NoInsert)
         self.names.setAccessibleName("Name of these choices")
         self.names.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         field = self.names.lineEdit()

@@ -56,6 +56,7 @@ class Directory:
         overlapping: entries whose data would run into another entry.
         aes: for entries locked with AES: version of the scheme, strength, and the method below it.
         notices: what is to be said of the archive as a whole.
+        code_page: how names are read that do not say how they are written; "" when all say so.
     """
 
     catalog: Catalog
@@ -66,6 +67,7 @@ class Directory:
     overlapping: NDArray[np.bool_]
     aes: dict[int, tuple[int, int, int]]
     notices: list[Issue]
+    code_page: str
 
 
 def raw_records(source: ByteSource, end: End) -> tuple[bytes, int]:
@@ -209,7 +211,7 @@ def _columns(
     extra_at = name_at + table["name_length"]
     extras = _Extras(octets, extra_at, table["extra_length"].astype(np.int64))
     extras.apply(size=size, packed=packed, offset=offset, mtime=mtime)
-    names = _names(blob, name_at, table, extras.unicode_path, code_page)
+    names, code_page = _names(blob, name_at, table, extras.unicode_path, code_page)
     aes = _aes_fields(blob, extras.aes)
     kind, mode = _kinds(table, names)
     starts = np.array(getattr(source, "starts", (0,)), np.int64)
@@ -233,6 +235,7 @@ def _columns(
         overlapping=_overlapping(offset, packed, end.start),
         aes=aes,
         notices=notices,
+        code_page=code_page,
     )
 
 
@@ -299,15 +302,15 @@ class _Extras:
 
 def _names(
     blob: bytes, at: I64, table: NDArray[np.void], unicode_path: dict[int, tuple[int, int]], code_page: str | None
-) -> NameTable:
-    """All names as UTF-8 (sections 4.4.17 and 4.6.9, appendix D).
+) -> tuple[NameTable, str]:
+    """All names as UTF-8 (sections 4.4.17 and 4.6.9, appendix D), and the code page that some were read in, or "".
 
     A name is UTF-8 when it says so or is valid UTF-8; else the Unicode path field counts; else a code page.
     """
     names = NameTable.gathered(blob, at, table["name_length"].astype(np.int64))
     windows = np.isin(table["host"], (Host.FAT, Host.NTFS, Host.VFAT)) & (b"\\" in names.blob)
     if names.blob.isascii() and not windows.any():
-        return names
+        return names, ""
     raw = names.all_raw()
     unknown = []
     for row in names.rows_with(np.frombuffer(names.blob, np.uint8) >= 0x80):
@@ -317,13 +320,14 @@ def _names(
             raw[row] = field
         elif (code_page is not None and not stated) or not _is_utf8(raw[row]):
             unknown.append(row)
+    page = ""
     if unknown:
         page = code_page or guess_code_page([raw[row] for row in unknown])
         for row in unknown:
             raw[row] = decode_name(raw[row], page).encode("utf-8")
     for row in np.flatnonzero(windows).tolist():
         raw[row] = raw[row].replace(b"\\", b"/")
-    return NameTable.of(raw)
+    return NameTable.of(raw), page
 
 
 def _unicode_path(blob: bytes, field: tuple[int, int] | None, raw: bytes) -> bytes | None:

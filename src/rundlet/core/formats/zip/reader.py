@@ -66,6 +66,7 @@ class ZipReader(ArchiveReader):
         self.directory = directory
         self.catalog = directory.catalog
         self.notices = directory.notices
+        self.code_page = directory.code_page
         self._memory = limits.memory_bytes
         self._passwords: list[bytes] = []
 

@@ -1,0 +1,45 @@
+"""How the names in an old archive are read, and reading them otherwise where they look wrong."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QHBoxLayout, QWidget
+
+from rundlet.core.formats.names import CODE_PAGES
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.widgets.basics import label
+from rundlet.desktop.widgets.chooser import Chooser
+
+
+class NamesAs(QWidget):
+    """A line with a choice of code pages.
+
+    Signals:
+        chosen: the code page that the person chose.
+    """
+
+    chosen = Signal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(theme.sizes.space)
+        self.words = label("The archive does not say how its names are written. They are read as", "soft")
+        self.pages = Chooser()
+        self.pages.setAccessibleName("How the names are read")
+        self.pages.setToolTip("Choose another one when letters look wrong")
+        for page, what in CODE_PAGES.items():
+            self.pages.addItem(what, page)
+        self.pages.activated.connect(self._choose)
+        row.addWidget(self.words, 1)
+        row.addWidget(self.pages)
+        self.setVisible(False)
+
+    def show_page(self, code_page: str) -> None:
+        """The code page that names are read in; "" where there is none to choose."""
+        self.setVisible(bool(code_page))
+        self.pages.setCurrentIndex(self.pages.findData(code_page))
+
+    def _choose(self, index: int) -> None:
+        self.chosen.emit(self.pages.itemData(index))
