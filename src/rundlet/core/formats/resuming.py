@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from functools import partial
 
 from rundlet.core.codecs import bzip2_blocks
 from rundlet.core.errors import FormatError, MissingPart
@@ -15,7 +14,8 @@ from rundlet.core.streams.sources import ByteSource
 _STEP = MIB
 _FINE_STEP = 512
 _WITH_MAGIC = ("gz", "xz", "zst")
-_RESERVED_FLAGS = 0xE0  # of a gzip member (RFC 1952, section 2.3.1.2)
+_HEAD = 4  # bytes of a member: the flags are the last of them in gzip
+_RESERVED_FLAGS = 0xE0  # (RFC 1952, section 2.3.1.2)
 
 
 def points_behind(
@@ -37,7 +37,7 @@ def points_behind(
     """
     table = xz_table(source) if packing.id == "xz" else []
     if packing.id == "bz2":
-        yield from _bzip2_blocks(source, notes)
+        yield from _bzip2_blocks(source, notes, tick)
     elif table:
         for block in [block for stream in table for block in stream.blocks]:
             if block.start * 8 > notes.begun:
@@ -54,7 +54,11 @@ def points_behind(
                 yield Point(at, 0)
 
 
-def _bzip2_blocks(source: ByteSource, notes: Notes) -> Iterator[Point]:
+def _bzip2_blocks(source: ByteSource, notes: Notes, tick: Callable[[], None]) -> Iterator[Point]:
+    def read(offset: int, length: int) -> bytes:
+        tick()
+        return read_there(source, offset, length)
+
     last = -1
     while True:
         last = max(last, notes.begun)
@@ -62,7 +66,7 @@ def _bzip2_blocks(source: ByteSource, notes: Notes) -> Iterator[Point]:
         found = None
         while at is not None and found is None:
             try:
-                marks = bzip2_blocks.marks(partial(read_there, source), at)
+                marks = bzip2_blocks.marks(read, at)
                 found = next((bit for bit, is_end in marks if bit > last and not is_end), -1)
             except MissingPart as error:
                 at = next_there(source, max(error.offset or at, at + 1), _FINE_STEP)
@@ -85,11 +89,19 @@ def _magic_behind(source: ByteSource, packing: Packing, behind: int, tick: Calla
             continue
         place = data.find(packing.magic)
         while place >= 0:
-            if packing.id != "gz" or not source.read_at(at + place + 3, 1)[0] & _RESERVED_FLAGS:
+            if _may_begin(source, packing, at + place):
                 return at + place
             place = data.find(packing.magic, place + 1)
         at += max(len(data) - len(packing.magic) + 1, 1)
     return None
+
+
+def _may_begin(source: ByteSource, packing: Packing, at: int) -> bool:
+    try:
+        head = read_there(source, at, _HEAD)
+    except MissingPart:
+        return False
+    return len(head) == _HEAD and not (packing.id == "gz" and head[-1] & _RESERVED_FLAGS)
 
 
 def _only_members_follow(

@@ -9,6 +9,7 @@ import weakref
 from collections.abc import Iterator
 from pathlib import Path
 
+from rundlet.core.errors import file_problem
 from rundlet.core.formats.packed import Packing
 from rundlet.core.formats.tar.index import cache_folder
 from rundlet.core.limits import KEPT_ON_DISK, KEPT_PLAIN
@@ -26,6 +27,7 @@ class NamelessFile:
     """A file without a name, which is gone as soon as nothing holds it or the program ends; a source once it is written."""
 
     def __init__(self, folder: Path) -> None:
+        self._folder = folder
         with tempfile.TemporaryFile(dir=folder) as file:
             self._fd = os.dup(file.fileno())
         weakref.finalize(self, os.close, self._fd)
@@ -42,10 +44,13 @@ class NamelessFile:
 
     def read_at(self, offset: int, length: int) -> bytes:
         pieces = []
-        while length > 0 and (data := os.pread(self._fd, length, offset)):
-            pieces.append(data)
-            offset += len(data)
-            length -= len(data)
+        try:
+            while length > 0 and (data := os.pread(self._fd, length, offset)):
+                pieces.append(data)
+                offset += len(data)
+                length -= len(data)
+        except OSError as error:
+            raise file_problem(error, "read what is kept in", self._folder) from error
         return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
     def fingerprint(self) -> tuple[int, ...]:
