@@ -598,6 +598,9 @@ def test_members_within_a_damaged_one_are_not_the_archives_own(
     for cut_off in (b"", members[0][: 3 + (pack_one is _stored_frame)]):  # the beginning of one more
         reader = open_source(MemorySource(b"".join(outer) + cut_off, "s"))
         assert contents(reader) == {name: datas[name] for name in ("first", "behind")}
+    outer[2][at] ^= flip
+    reader = open_source(MemorySource(b"".join(outer) + cut_off, "s"))
+    assert list(contents(reader)) == ["first"]
 
 
 @pytest.mark.parametrize("members", [1, 2])
