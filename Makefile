@@ -25,7 +25,7 @@ lint:
 	.venv/bin/mypy
 
 screenshots:
-	@scripts/setup.sh
+	@scripts/setup.sh pictures
 	@$(OFFSCREEN) $(PYTHON) -m rundlet.demo --pictures docs/screenshots
 
 bench:

@@ -1,10 +1,12 @@
 #!/bin/sh
 # Makes .venv with everything Rundlet needs, and installs the system libraries that Qt wants where that is allowed.
-# Usage: scripts/setup.sh [display]    with "display", a virtual screen for the tests is wanted too
+# Usage: scripts/setup.sh [display | pictures]
+#   display: a virtual screen for the tests is wanted too
+#   pictures: and so are letters for all the names of the demo data
 set -eu
 cd "$(dirname "$0")/.."
 venv=.venv
-wanted_display=${1:-}
+wanted=${1:-}
 
 say() { printf '%s\n' "$*" >&2; }
 
@@ -60,6 +62,7 @@ fi
 if ! command -v fc-list >/dev/null 2>&1 || [ -z "$(fc-list 2>/dev/null | head -n 1)" ]; then
   packages="$packages fontconfig fonts-noto-core"
 fi
-if [ "$wanted_display" = display ] && ! command -v Xvfb >/dev/null 2>&1; then packages="$packages xvfb"; fi
+if [ "$wanted" = pictures ] && [ -z "$(fc-list :lang=ja 2>/dev/null | head -n 1)" ]; then packages="$packages fonts-vlgothic"; fi
+if [ "$wanted" = display ] && ! command -v Xvfb >/dev/null 2>&1; then packages="$packages xvfb"; fi
 # shellcheck disable=SC2086 -- a list of words on purpose
 if [ -n "$packages" ]; then say "Installing system packages …"; apt_install $packages; fi
