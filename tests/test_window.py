@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import signal
 import subprocess
@@ -289,6 +290,33 @@ def test_a_locked_archive_asks_in_place(window: Window, settle, stand, home: Pat
     window.target.go.click()
     settle()
     assert (home / "x" / "a.txt").read_bytes() == (home / "a.txt").read_bytes()
+
+
+@pytest.mark.parametrize(
+    ("fmt", "whole", "one"),
+    [("zip", "20.0 kB of 30.0 kB", "10.0 kB of 20.0 kB"), ("7z", "10.0 kB of 30.0 kB", "20.0 kB once unpacked")],
+)
+def test_the_gauge_shows_what_is_chosen(
+    window: Window, settle, stand, home: Path, fmt: str, whole: str, one: str
+) -> None:
+    """Entries of a solid block share what they take, so one of them alone has no packed size."""
+    noise = os.urandom(10_000)
+    for name, data in (("a.txt", noise + bytes(10_000)), ("b.txt", noise)):
+        (home / name).write_bytes(data)
+    pack_to(home / f"x.{fmt}", [home / "a.txt", home / "b.txt"], fmt=fmt)
+    stand(home / f"x.{fmt}")
+    gauge = window.how.unpack.gauge
+
+    def about(words: str) -> str:
+        return re.sub(r"\b10\.\d", "10.0", re.sub(r"\b20\.\d", "20.0", words))
+
+    assert about(gauge.accessibleDescription()) == whole
+    click(window, "a.txt")
+    settle()
+    assert about(gauge.accessibleDescription()) == one
+    window.source.view.selectAll()
+    settle()
+    assert about(gauge.accessibleDescription()) == whole
 
 
 def test_names_are_read_as_the_person_says(window: Window, settle, stand, home: Path) -> None:

@@ -33,7 +33,11 @@ def counted_in_archive(listing: ArchiveListing, nodes: tuple[int, ...]) -> Choic
     """These rows of an archive, with everything below them."""
     tree = listing.tree
     if listing.is_all(nodes):  # a million of them are counted already
-        return Choice(nodes, len(nodes), int(tree.files[listing.folder]), int(tree.size[listing.folder]))
+        files, size, packed = (int(column[listing.folder]) for column in (tree.files, tree.size, tree.packed))
+        return Choice(nodes, len(nodes), files, size, packed=packed)
     rows = tree.rows_below(nodes) if nodes else np.zeros(0, np.int64)
-    sizes = np.maximum(tree.catalog.size[rows], 0)
-    return Choice(nodes, len(nodes), int((tree.catalog.kind[rows] != Kind.DIR).sum()), int(sizes.sum()))
+    filled = rows[tree.catalog.kind[rows] != Kind.DIR]
+    taken = tree.catalog.packed[filled]
+    packed = int(taken.sum()) if (taken != UNKNOWN).all() else UNKNOWN
+    size = int(np.maximum(tree.catalog.size[rows], 0).sum())
+    return Choice(nodes, len(nodes), len(filled), size, packed=packed)

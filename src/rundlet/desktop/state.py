@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from rundlet.core.files.presets import PackWay
 from rundlet.core.files.scan import LeaveOut
-from rundlet.core.formats.base import ArchiveReader, Catalog, FormatInfo, Opening, WriteOptions, joined
+from rundlet.core.formats.base import UNKNOWN, ArchiveReader, Catalog, FormatInfo, Opening, WriteOptions, joined
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.tree import ArchiveTree
 from rundlet.core.plans.pack import PackClash
@@ -67,6 +67,7 @@ class Choice:
         counting: whether folders are still being counted.
         elsewhere: how many of the items lie in other folders.
         folders: how many folders the items lie in.
+        packed: the bytes that they take in the archive, or ``UNKNOWN`` on the disk and where entries share them.
     """
 
     nodes: tuple[int, ...] = ()
@@ -76,6 +77,7 @@ class Choice:
     counting: bool = False
     elsewhere: int = 0
     folders: int = 0
+    packed: int = UNKNOWN
 
 
 @dataclass(slots=True)

@@ -136,11 +136,13 @@ class UnpackPage(QWidget):
             self.more.setText(
                 f"{text.plural(int(tree.files[folder]), 'file')}, {text.size(int(tree.size[folder]))} once unpacked"
             )
-        packed: int | None = int(tree.packed[folder])
-        if packed == UNKNOWN:  # entries share what they take; only all of them together have a size
-            opened = self._workspace.archive
-            packed = opened.reader.source.size if folder == ROOT and opened is not None else None
-        self.gauge.show_sizes(int(tree.size[folder]), packed, unpacking=True)
+        size, packed = (
+            (choice.size, choice.packed) if choice.items else (int(tree.size[folder]), int(tree.packed[folder]))
+        )
+        opened = self._workspace.archive
+        if packed == UNKNOWN and size == int(tree.size[ROOT]) and opened is not None:
+            packed = opened.reader.source.size  # entries share what they take; only all of them together have a size
+        self.gauge.show_sizes(size, None if packed == UNKNOWN else packed, unpacking=True)
 
     def _after_chosen(self) -> None:
         chosen = next(after for after, button in self.after.items() if button.isChecked())

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
     QFrame,
@@ -45,6 +46,26 @@ def label(words: str = "", role: str = "body", *, wrap: bool = True) -> QLabel:
     if wrap:
         made.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
     return made
+
+
+class OneLine(QLabel):
+    """A label whose words end in dots where there is no room for all of them."""
+
+    def __init__(self, role: str) -> None:
+        super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setProperty("role", role)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(0, super().minimumSizeHint().height())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        short = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        painter = QPainter(self)
+        self.style().drawItemText(
+            painter, self.rect(), self.alignment().value, self.palette(), self.isEnabled(), short, self.foregroundRole()
+        )
+        painter.end()
 
 
 def heading(words: str) -> QLabel:

@@ -23,7 +23,7 @@ from rundlet.core.files.types import word_for
 from rundlet.core.formats.base import UNKNOWN
 from rundlet.desktop.peeking import Seen
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import heading, label, page_layout
+from rundlet.desktop.widgets.basics import OneLine, heading, label, page_layout
 
 Index = QModelIndex | QPersistentModelIndex
 W = TypeVar("W", bound=QWidget)
@@ -135,7 +135,7 @@ class Preview(QWidget):
         column = page_layout(self, gap=theme.sizes.space)
         row = QHBoxLayout()
         self.title = heading("Preview")
-        self.words = label("", "soft", wrap=False)
+        self.words = OneLine("soft")
         close = QToolButton()
         close.setIcon(theme.icon("cancel", "soft"))
         close.setAccessibleName("Close the preview")
