@@ -82,6 +82,11 @@ class Feed:
         while count > 0 and (data := self.read(min(count, CHUNK))):
             count -= len(data)
 
+    def rest(self) -> Iterator[bytes]:
+        """What is left, in chunks, where there is something to be learned of it."""
+        while data := self.read(CHUNK):
+            yield data
+
     def chunks(self, count: int) -> Iterator[bytes]:
         """The next ``count`` bytes in chunks.
 
@@ -126,6 +131,9 @@ class SourceFeed(Feed):
         self.position += count
         if self._at > len(self._buffer):
             self._buffer, self._at = b"", 0
+
+    def rest(self) -> Iterator[bytes]:
+        return iter(())
 
     def peek(self, ahead: int, count: int) -> bytes | None:
         try:

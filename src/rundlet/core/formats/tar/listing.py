@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from rundlet.core.codecs.side_by_side import cores
-from rundlet.core.errors import Corrupt, FormatError, MissingPart
+from rundlet.core.errors import Corrupt
 from rundlet.core.formats.base import Opening
 from rundlet.core.formats.packed import Notes, Packing, decoded
 from rundlet.core.formats.tar.index import Index
@@ -11,7 +11,7 @@ from rundlet.core.formats.tar.kept import Kept
 from rundlet.core.formats.tar.members import Members
 from rundlet.core.formats.tar.resuming import ResumingFeed
 from rundlet.core.formats.tar.walk import Walker
-from rundlet.core.limits import CHUNK, INDEX_FROM
+from rundlet.core.limits import INDEX_FROM
 from rundlet.core.streams.feed import Feed, SourceFeed
 from rundlet.core.streams.sources import ByteSource
 
@@ -34,14 +34,6 @@ def list_packed(source: ByteSource, packing: Packing, opening: Opening, kept: Ke
     chunks = kept.passed(decoded(source, packing, notes=notes, memory=memory, workers=workers))
     feed = ResumingFeed(source, packing, notes, chunks, memory=memory, workers=workers, tick=job.checkpoint)
     members = _walked(feed, opening)
-    if not members.damaged:
-        try:
-            while feed.read(CHUNK):
-                pass  # so that damage behind the last entry and junk behind the stream are seen
-        except MissingPart as error:
-            members.damaged = error.message
-        except FormatError:
-            members.damaged = "What follows is damaged, or the checksum of it all is wrong."
     index = Index.of(members, notes.points, notes.trailing, shared=True)
     index.resumed = tuple(feed.resumed)
     faults = [*feed.faults, *([feed.fault] if feed.fault is not None else [])]

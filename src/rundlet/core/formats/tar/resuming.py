@@ -15,7 +15,7 @@ from rundlet.core.streams.feed import Feed
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
 
-_EMPTY_END = 32
+_EMPTY_END = 8
 """Zeros at the end of a file that say it was not cut off but never filled; a decoder may take them for data."""
 
 

@@ -94,6 +94,8 @@ class Walker:
         while True:
             try:
                 self._walk()
+                for _ in self._feed.rest():  # so that damage behind the last entry and junk behind the stream are seen
+                    self._tick(self._feed.position, len(self.members))
                 return self.members
             except LimitExceeded:
                 raise
