@@ -128,7 +128,7 @@ class Window(QMainWindow):
         self.places_button = QPushButton("Places")
         self.places_button.setIcon(theme.icon("place"))
         self.places_button.setMenu(self.going.menu)
-        self.crumbs = Crumbs()
+        self.crumbs = Crumbs(self.places_button)
         self.finder = QLineEdit()
         self.finder.setPlaceholderText("Find by name")
         self.finder.setAccessibleName("Find by name")

@@ -31,7 +31,7 @@ from rundlet.desktop.models.listing import COLUMNS, TOP, Listing
 from rundlet.desktop.peeking import Peeker, Thumbs
 from rundlet.desktop.state import Choice
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import Column, label, restyle
+from rundlet.desktop.widgets.basics import Column, label, restyle, tab_through
 from rundlet.desktop.widgets.chips import TypeChips
 from rundlet.desktop.widgets.entry_views import EntryView, ThumbView
 from rundlet.desktop.widgets.long_view import LongView
@@ -188,6 +188,7 @@ class FromColumn(Column):
         self.view.setRootIsDecorated(in_archive)
         self.view.setIndentation(theme.sizes.indent if in_archive else 0)
         self._types.show_counts(listing.counts())
+        tab_through(self.ways["look"], self._types.chips.values())
         if again:
             if self._find or self._types.chosen:
                 self.model.narrow(self._find, self._types.chosen)

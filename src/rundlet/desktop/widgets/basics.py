@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from itertools import pairwise
 from pathlib import Path
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
@@ -207,6 +208,12 @@ class FlowLayout(QLayout):
             x += hint.width() + self._gap
             line = max(line, hint.height())
         return y + line - rect.top()
+
+
+def tab_through(first: QWidget, others: Iterable[QWidget]) -> None:
+    """Have Tab lead from one control to others that were made later, and from there to where it led before."""
+    for one, other in pairwise((first, *others)):
+        QWidget.setTabOrder(one, other)
 
 
 def short_path(folder: Path) -> str:

@@ -11,19 +11,25 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 from rundlet.core.text import shown
 from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import label
+from rundlet.desktop.widgets.basics import label, tab_through
 
 _LONGEST = 28
 _MOST_FOLDERS = 4
 
 
 class Crumbs(QWidget):
-    """One button a step; pressing one goes there."""
+    """One button a step; pressing one goes there.
+
+    Args:
+        behind: the control that Tab leads from to the first step.
+    """
 
     chosen = Signal(object)
 
-    def __init__(self) -> None:
+    def __init__(self, behind: QWidget) -> None:
         super().__init__()
+        self._behind = behind
+        self._steps: list[QPushButton] = []
         self.setAccessibleName("Path")
         self._row = QHBoxLayout(self)
         self._row.setContentsMargins(0, 0, 0, 0)
@@ -37,7 +43,7 @@ class Crumbs(QWidget):
             if (widget := item.widget()) is not None:
                 widget.hide()  # it goes when the loop comes round, and must not be seen until then
                 widget.deleteLater()
-        self._places = []
+        self._places, self._steps = [], []
         boxed = False
         for number, (words, step) in enumerate(_steps(place)):
             before, boxed = boxed, step.in_archive and not step.inner
@@ -47,6 +53,7 @@ class Crumbs(QWidget):
                 self._row.addSpacing(theme.sizes.space if boxed else 0)
             self._add(words, step, is_archive=boxed)
         self._row.addStretch(1)
+        tab_through(self._behind, self._steps)
 
     def _add(self, words: str, place: Place, *, is_archive: bool) -> None:
         button = QPushButton(_cut(shown(words)))
@@ -60,6 +67,7 @@ class Crumbs(QWidget):
         self._places.append(place)
         button.clicked.connect(self._clicked)
         self._row.addWidget(button)
+        self._steps.append(button)
 
     def _clicked(self) -> None:
         self.chosen.emit(self._places[self.sender().property("place")])

@@ -114,7 +114,9 @@ class FolderField(QWidget):
         words = self.edit.text().strip()
         if words:
             whole = self._shown / os.path.expanduser(words)  # noqa: PTH111 - a Path raises where there is no such person
-            self.changed.emit(Path(os.path.abspath(whole)))
+            folder = Path(os.path.abspath(whole))
+            if folder != self._shown:  # else Tab has only passed by
+                self.changed.emit(folder)
 
     def _take(self, folder: Path) -> None:
         self.edit.setText(short_path(folder))

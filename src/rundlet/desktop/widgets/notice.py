@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from PySide6.QtWidgets import QFrame, QPushButton, QToolButton, QVBoxLayout
 
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import FlowLayout, label
+from rundlet.desktop.widgets.basics import FlowLayout, label, tab_through
 
 Offer = tuple[str, Callable[[], object]]
 
@@ -56,6 +56,7 @@ class Notice(QFrame):
             self._row.addWidget(button)
             self.offers.append(button)
         self._row.addWidget(self._close)
+        tab_through(self._close, self.offers)
         self.words.setText(words)
         self.setVisible(True)
 
