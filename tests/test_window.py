@@ -866,6 +866,7 @@ def test_light_dark_large_and_small(window: Window, settle, stand, home: Path) -
         theme.apply(make_app(), dark=dark, text_scale=scale)
         window.resize(width, height)
         assert not window.grab().isNull()
+        assert window.right.orientation() == Qt.Orientation.Vertical  # there is no room for three columns
     assert window.minimumSizeHint().width() <= 1280
     theme.apply(make_app(), dark=False)
     window.resize(900, 600)

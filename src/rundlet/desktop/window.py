@@ -272,7 +272,9 @@ class Window(QMainWindow):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        narrow = self.width() < theme.sizes.stack_below
+        s = theme.sizes
+        beside = s.from_least + s.how_least + s.to_least + 4 * s.wide  # what three columns want, with large text too
+        narrow = self.width() < max(s.stack_below, beside)
         way = Qt.Orientation.Vertical if narrow else Qt.Orientation.Horizontal
         turned = way != self.right.orientation()
         self.right.setOrientation(way)

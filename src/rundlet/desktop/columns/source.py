@@ -31,7 +31,7 @@ from rundlet.desktop.models.listing import COLUMNS, TOP, Listing
 from rundlet.desktop.peeking import Peeker, Thumbs
 from rundlet.desktop.state import Choice
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import Column, label, restyle, tab_through
+from rundlet.desktop.widgets.basics import Column, OneLine, label, restyle, tab_through
 from rundlet.desktop.widgets.chips import TypeChips
 from rundlet.desktop.widgets.entry_views import EntryView, ThumbView
 from rundlet.desktop.widgets.long_view import LongView
@@ -61,7 +61,7 @@ class FromColumn(Column):
         super().__init__("From")
         self._workspace = workspace
         self.setAcceptDrops(True)
-        self.summary = label("", "soft", wrap=False)
+        self.summary = OneLine("soft")
         self.head.addWidget(self.summary)
         self.model = EntryModel()
         self.pages = Pages(workspace, self.model, thumbs)

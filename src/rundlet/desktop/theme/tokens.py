@@ -115,5 +115,5 @@ class Sizes:
         """The same for text of ``factor`` times the size; the borders of the window stay."""
         if factor == 1:
             return self
-        fixed = {"edge", "stack_below", "window_width", "window_height"}
+        fixed = {"edge", "stack_below", "window_width", "window_height", "window_least", "from_least"}
         return Sizes(**{k: v if k in fixed else round(v * factor) for k, v in asdict(self).items()})

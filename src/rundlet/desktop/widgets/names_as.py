@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QWidget
 
 from rundlet.core.formats.names import CODE_PAGES
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import label
+from rundlet.desktop.widgets.basics import label, page_layout
 from rundlet.desktop.widgets.chooser import Chooser
 
 
@@ -22,9 +22,7 @@ class NamesAs(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(theme.sizes.space)
+        column = page_layout(self, gap=theme.sizes.space)
         self.words = label("The archive does not say how its names are written. They are read as", "soft")
         self.pages = Chooser()
         self.pages.setAccessibleName("How the names are read")
@@ -32,8 +30,8 @@ class NamesAs(QWidget):
         for page, what in CODE_PAGES.items():
             self.pages.addItem(what, page)
         self.pages.activated.connect(self._choose)
-        row.addWidget(self.words, 1)
-        row.addWidget(self.pages)
+        column.addWidget(self.words)
+        column.addWidget(self.pages, 0, Qt.AlignmentFlag.AlignLeft)
         self.setVisible(False)
 
     def show_page(self, code_page: str) -> None:
