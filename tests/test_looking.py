@@ -165,7 +165,7 @@ def test_a_folder_of_pictures_as_small_pictures(
     else:
         stand(folder)
     window.source.ways["thumbs"].click()
-    view, thumbs = window.source.thumbs, window.thumbs
+    view, thumbs = window.source.pages.thumbs, window.thumbs
     assert view.isVisible()
     names = [f"{n}.png" for n in range(12)] if fmt == "disk" else [f"photos/{n}.png" for n in range(12)]
     indexes = [row(window, name) for name in names]
@@ -198,7 +198,7 @@ def test_the_space_map_on_the_disk_and_in_archives(window: Window, qtbot: QtBot,
         stand(place)
         window.source.ways["map"].click()
         settle()
-        space = window.source.map
+        space = window.source.pages.map
         qtbot.waitUntil(lambda space=space: space.total == 1_000_000)
         by_name = {p.area.name: p for p in space.placed}
         assert set(by_name) == {"big", "small", "four.txt", "one", "two", "three"}

@@ -603,6 +603,18 @@ def test_members_within_a_damaged_one_are_not_the_archives_own(
     assert list(contents(reader)) == ["first"]
 
 
+def test_what_asks_for_too_much_within_damage_is_not_gone_on_from() -> None:
+    wide = bytearray(_stored_frame(bytes(100)))
+    wide[5] = 0xB0  # a window of 4 GiB (RFC 8878, section 3.1.1.1.2)
+    datas = {"first": bytes(300), "wide": bytes(wide), "behind": bytes(900)}
+    plain = _tar_of(datas)
+    cuts = [0, plain.index(b"wide"), plain.index(b"behind"), len(plain)]
+    outer = [bytearray(_stored_frame(plain[a:b])) for a, b in pairwise(cuts)]
+    outer[1][4] ^= 8
+    reader = open_source(MemorySource(b"".join(outer), "s"))
+    assert contents(reader) == {name: datas[name] for name in ("first", "behind")}
+
+
 @pytest.mark.parametrize(
     ("case", "seed"), [("to the end", 1), ("with members behind", 1), ("of a small one", 0), ("of a small one", 20)]
 )

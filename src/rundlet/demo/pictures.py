@@ -190,7 +190,9 @@ def space_map(window: Window, world: Path) -> None:
     listing = window.workspace.listing
     assert isinstance(listing, DiskListing)
     wait_until(
-        lambda: all(item.size >= 0 for item in listing.items) and len(window.source.map.placed) > len(listing.items)
+        lambda: (
+            all(item.size >= 0 for item in listing.items) and len(window.source.pages.map.placed) > len(listing.items)
+        )
     )
     settle(window)
 

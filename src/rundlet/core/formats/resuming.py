@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 
 from rundlet.core.codecs import bzip2_blocks
-from rundlet.core.errors import FormatError, MissingPart
+from rundlet.core.errors import FormatError, LimitExceeded, MissingPart
 from rundlet.core.formats.packed import Notes, Packing, Point, decoded, xz_table
 from rundlet.core.limits import MIB
 from rundlet.core.streams.exact import next_there, read_there
@@ -114,4 +114,6 @@ def _only_members_follow(
             tick()
     except (FormatError, MissingPart):
         return bool(notes.sound) and not to_the_end
+    except LimitExceeded:
+        return False  # the archive's own members asked for less
     return not notes.trailing

@@ -65,13 +65,7 @@ class FromColumn(Column):
         self.head.addWidget(self.summary)
         self.model = EntryModel()
         self.pages = Pages(workspace, self.model, thumbs)
-        self.view, self.long, self.thumbs, self.map = (
-            self.pages.view,
-            self.pages.long,
-            self.pages.thumbs,
-            self.pages.map,
-        )
-        self.ways = self.pages.ways
+        self.view, self.ways = self.pages.view, self.pages.ways
         for button in self.ways.values():
             self.head.addWidget(button)
         self._types = TypeChips()
@@ -110,7 +104,7 @@ class FromColumn(Column):
             ("changed", theme.sizes.times_from),
             ("share", theme.sizes.shares_from),
         ):
-            for view in (self.view, self.long):
+            for view in (self.view, self.pages.long):
                 view.setColumnHidden(COLUMNS.index(key), self.width() < least)
 
     def _hands_are_busy(self) -> bool:

@@ -8,6 +8,7 @@ from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
 from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import BLOCK, may_be_header
+from rundlet.core.formats.tar.index import Index
 from rundlet.core.formats.tar.kept import Kept, kept_elsewhere
 from rundlet.core.formats.tar.listing import list_packed, list_plain
 from rundlet.core.formats.tar.reader import TarReader
@@ -67,18 +68,11 @@ class TarFormat:
         return may_be_header(head[:BLOCK]) or is_empty
 
     def open(self, source: ByteSource, opening: Opening) -> TarReader:
-        place = cache.place(source) if self._packing is not None else None  # before anything of it changes
-        index = cache.load(place)
-        plain = source if self._packing is None else kept_elsewhere(place)
-        if index is None and self._packing is None:
-            index = list_plain(source, opening)
-        elif index is None and self._packing is not None:
-            kept = Kept(self._packing, on_disk=opening.keeps)
-            index = list_packed(source, self._packing, opening, kept)
-            if not index.damaged and not index.resumed:
-                plain = kept.source(source.name, place)
-            cache.save(place, index)
-        assert index is not None
+        plain: ByteSource | None
+        if self._packing is None:
+            index, plain = list_plain(source, opening), source
+        else:
+            index, plain = _listed(source, self._packing, opening)
         notices = []
         if index.lost:
             why = lower(index.lost).rstrip(".")
@@ -109,6 +103,19 @@ class TarFormat:
         if self._packing is None:
             return TarWriter(sink, options, None)
         return TarWriter(sink, options, PACKERS[self._packing.id](options.level))
+
+
+def _listed(source: ByteSource, packing: Packing, opening: Opening) -> tuple[Index, ByteSource | None]:
+    """What is known of a compressed archive or learned of it now, and what is kept of it decoded."""
+    place = cache.place(source)  # before anything of it changes
+    index = cache.load(place)
+    if index is not None:
+        return index, kept_elsewhere(place)
+    kept = Kept(packing, on_disk=opening.keeps)
+    index = list_packed(source, packing, opening, kept)
+    cache.save(place, index)
+    whole = not index.damaged and not index.resumed
+    return index, kept.source(source.name, place) if whole else None
 
 
 def _decoded_head(source: ByteSource, packing: Packing) -> bytes:
