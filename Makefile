@@ -2,7 +2,7 @@
 PYTHON := .venv/bin/python
 OFFSCREEN := QT_QPA_PLATFORM=offscreen
 
-.PHONY: setup demo test lint screenshots bench clean
+.PHONY: setup demo test torture lint screenshots bench clean
 
 setup:
 	@scripts/setup.sh
@@ -18,6 +18,11 @@ test:
 	.venv/bin/mypy
 	.venv/bin/lint-imports --no-cache
 	$(OFFSCREEN) $(PYTHON) -m pytest
+
+# Kills jobs and refuses them the disk at every step, in every way; takes minutes and prints what it tried.
+torture:
+	@scripts/setup.sh
+	@$(PYTHON) tests/breaking.py
 
 lint:
 	@scripts/setup.sh

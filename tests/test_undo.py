@@ -47,7 +47,7 @@ def test_unpacking_is_taken_back_and_what_was_replaced_comes_back(tmp_path: Path
     assert {n: node.content for n, node in snapshot(tree).items()}.items() <= {
         n: node.content for n, node in snapshot(place / "tree").items()
     }.items()
-    assert undo_words(record) == "Take away what was unpacked into “place” and give back what was replaced"
+    assert undo_words(record) == "Delete what was unpacked into “place” and give back what was replaced"
     report = undo(record, journal.puts(record))
     assert not report.issues
     assert snapshot(place, times=False) == before

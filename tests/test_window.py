@@ -34,12 +34,12 @@ from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import UnpackClash
+from rundlet.core.plans.unpack import Afterwards, UnpackClash
 from rundlet.core.work.pack import pack
 from rundlet.desktop import window as window_module
 from rundlet.desktop.app import close_when_told_to_end, make_app
 from rundlet.desktop.models.disk import DiskListing
-from rundlet.desktop.state import Afterwards, Place
+from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 from support import Raw, make_tree, pack_to, raw_zip, snapshot

@@ -6,19 +6,16 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-from rundlet.core.files.moving import move_into
-from rundlet.core.files.trash import to_trash
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import plan_pack, suggested_stem
-from rundlet.core.streams.parts import files_of
+from rundlet.core.plans.unpack import Afterwards
 from rundlet.core.text import plural, quoted
 from rundlet.core.work.pack import pack
 from rundlet.core.work.several import unpack_several
-from rundlet.core.work.unpack import unpack
+from rundlet.core.work.unpack import put_away, unpack
 from rundlet.desktop.jobs import Jobs
 from rundlet.desktop.several import Several
-from rundlet.desktop.state import Afterwards
 from rundlet.desktop.trials import Trials
 from rundlet.desktop.workspace import Workspace
 
@@ -94,10 +91,7 @@ class Starter:
             reader = opened.reopened()
             try:
                 report = unpack(plan, reader, job)
-                if after == Afterwards.TRASH and not report.problems:
-                    to_trash(files_of(reader.source), report, job)
-                elif after == Afterwards.INTO and not report.problems:
-                    move_into(files_of(reader.source), plan.root, report, job)
+                put_away(plan, reader, report, job, after)
                 return report
             finally:
                 reader.close()
@@ -118,7 +112,7 @@ class Starter:
                 on_clash=desk.on_clash,
                 rules=rules,
                 keep_replaced=True,
-                trash=desk.trash,
+                after=Afterwards.TRASH if desk.trash else Afterwards.STAYS,
                 job=job,
             )
 

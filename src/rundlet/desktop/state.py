@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
-from enum import StrEnum
 from pathlib import Path
 
 import numpy as np
@@ -17,7 +16,7 @@ from rundlet.core.formats.base import UNKNOWN, ArchiveReader, Catalog, FormatInf
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.tree import ArchiveTree
 from rundlet.core.plans.pack import PackClash
-from rundlet.core.plans.unpack import UnpackClash
+from rundlet.core.plans.unpack import Afterwards, UnpackClash
 from rundlet.desktop.models.archive import sorts_of
 
 _PARTIAL_SECONDS = 0.5
@@ -190,14 +189,6 @@ class PackDesk:
         return WriteOptions(
             self.level, password=password, hide_names=bool(password) and self.hide_names and self.info.can_hide_names
         )
-
-
-class Afterwards(StrEnum):
-    """What becomes of an archive that was unpacked."""
-
-    STAYS = "stays"
-    TRASH = "trash"
-    INTO = "into"
 
 
 @dataclass(slots=True)

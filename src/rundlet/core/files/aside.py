@@ -2,61 +2,182 @@
 
 from __future__ import annotations
 
+import contextlib
+import errno
+import fcntl
 import os
-import secrets
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+import stat
+import threading
+from collections.abc import Iterator
 from pathlib import Path
 
 from rundlet.core.errors import FileProblem
 from rundlet.core.files.names import first_free
 from rundlet.core.files.trash import trash_from_aside
 from rundlet.core.jobs.report import Report
+from rundlet.core.streams.renaming import is_there, rename_new
+from rundlet.core.streams.replacing import Aside, identity, is_hidden_name, recover
+from rundlet.core.streams.sinks import allow_many_files
 from rundlet.core.text import quoted
 
 
-@contextmanager
-def kept_aside(places: Iterable[Path], report: Report) -> Iterator[None]:
-    """While this is open, files are put in these places in one step; afterwards what stood there is in the trash.
+def settle_aside(aside: Aside | None, report: Report, *, keep: bool) -> None:
+    """Move what an archive replaced to the trash, from where it comes back to its old place, or remove it.
 
-    What is set aside is one more name of the same file, so that the place is never empty. When what is done meanwhile
-    fails, nothing has happened. A disk that keeps no second names, or none of the trash, is said in the report.
+    Where the disk has no trash, it stays in the folder: one file under a numbered name, the parts of an archive in a folder
+    of their own, so that they can't be taken for parts of the new one.
+
+    Args:
+        keep: whether it is to be kept at all.
     """
-    there = [place for place in places if os.path.lexists(place)]
-    asides = {place: aside for place in there if (aside := _set_aside(place)) is not None}
-    try:
-        yield
-        for place in there:
-            if place in asides:
-                _settle(asides[place], place, report)
-            else:
-                report.add(place.name, "was replaced for good, as its disk does not keep a file twice", problem=False)
-    finally:
-        for aside in asides.values():
-            aside.unlink(missing_ok=True)
-            aside.parent.rmdir()
+    if aside is not None:
+        report.replaced += _settled(aside, report, keep=keep)
 
 
-def _set_aside(place: Path) -> Path | None:
-    folder = place.parent / f".rundlet-{secrets.token_hex(8)}"
-    try:
-        folder.mkdir(mode=0o700)
+def _settled(aside: Aside, report: Report, *, keep: bool) -> list[str]:
+    places: list[str] = []
+    for file in aside.files if keep else ():
+        place = aside.place(file)
         try:
-            os.link(place, folder / place.name, follow_symlinks=False)
-        except OSError:
-            folder.rmdir()
-            return None
-    except OSError:
-        return None
-    return folder / place.name
+            report.bins[str(place)] = trash_from_aside(file)
+        except FileProblem as error:
+            _keep_beside(aside, report, error.reason)
+            return places
+        places.append(str(place))
+    aside.discard()
+    return places
 
 
-def _settle(aside: Path, place: Path, report: Report) -> None:
+class Replaced:
+    """What stood in the places of files that a job replaces, until that has come to its end; safe to use from several threads."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._asides: dict[Path, Aside] = {}
+
+    def take(self, folder: int, where: Path, name: str) -> bool:
+        """Set aside what stands in a place; whether it stands there still, to be replaced in one step.
+
+        Args:
+            folder: a descriptor of the folder.
+            where: its path.
+
+        Raises:
+            IsADirectoryError: when a folder stands there.
+            OSError: when the system refuses; it stands where it stood then.
+        """
+        before = identity(name, folder)
+        if before is None:
+            return False
+        if stat.S_ISDIR(os.stat(name, dir_fd=folder, follow_symlinks=False).st_mode):
+            raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), name)
+        with self._lock:
+            if not self._asides:
+                allow_many_files()
+            if where not in self._asides:
+                self._asides[where] = Aside(folder, where)
+            aside = self._asides[where]
+        if aside.take(name):
+            return True
+        os.rename(name, name, src_dir_fd=folder, dst_dir_fd=aside.fd)
+        return False
+
+    def give_back(self, where: Path, name: str) -> None:
+        """Put one thing back where it stood, over what stands there now. Raises ``OSError``."""
+        aside = self._asides.get(where)
+        if aside is not None and is_there(name, aside.fd):
+            (aside.path / name).replace(where / name)
+
+    def give_all_back(self) -> list[Path]:
+        """Put everything back where it stood; what could not be, which stays in a folder that is named here."""
+        left = []
+        for where, aside in self._asides.items():
+            try:
+                for file in aside.files:
+                    self.give_back(where, file.name)
+            except OSError:
+                left.append(aside.path)
+                aside.close()
+            else:
+                aside.discard()
+        self._asides.clear()
+        return left
+
+    def settle(self, report: Report, *, keep: bool) -> None:
+        """The job has come to its end: move everything to the trash, or remove it; see :func:`settle_aside`."""
+        for aside in self._asides.values():
+            report.trashed += _settled(aside, report, keep=keep)
+        self._asides.clear()
+
+
+def _keep_beside(aside: Aside, report: Report, reason: str) -> None:
+    left = aside.files
+    place = aside.place(left[0])
+    folder = place.parent
     try:
-        trash_from_aside(aside)
-    except FileProblem as error:
-        name = first_free(place.name, lambda name: os.path.lexists(place.parent / name))
-        aside.rename(place.parent / name)
-        report.add(place.name, f"the one before is kept as {quoted(name)} ({error.reason})", problem=False)
-    else:
-        report.replaced.append(str(place))
+        if len(left) == 1:
+            name = first_free(place.name, lambda name: os.path.lexists(folder / name))
+            rename_new(left[0], folder / name)
+            aside.discard()
+        else:
+            name = first_free(f"{place.stem} (before)", lambda name: os.path.lexists(folder / name))
+            aside.give_up(name)
+    except OSError:
+        name = aside.name
+        aside.close()
+    report.add(place.name, f"the one before is kept as {quoted(name)} ({reason})", problem=False)
+
+
+def recover_folder(folder: Path) -> None:
+    """Put in order what a job that was killed left in a folder.
+
+    What was interrupted while names changed is undone. What had been replaced, and was on its way to the trash, gets a
+    visible name, unless it still stands in its place.
+    """
+    recover(folder)
+    with contextlib.suppress(OSError):
+        for name in os.listdir(folder):
+            if is_hidden_name(name) and (folder / name).is_dir() and not (folder / name).is_symlink():
+                _recover_aside(folder, folder / name)
+
+
+def _recover_aside(folder: Path, aside: Path) -> None:
+    fd = os.open(aside, os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC)
+    try:
+        fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)  # else a job is at it
+        for name in os.listdir(fd):
+            if is_there(folder / name) and os.path.samestat(os.lstat(folder / name), os.lstat(aside / name)):
+                os.unlink(aside / name)  # noqa: PTH108
+        left = os.listdir(fd)
+        if len(left) == 1:
+            name = first_free(left[0], lambda name: os.path.lexists(folder / name))
+            rename_new(aside / left[0], folder / name)
+            left = []
+        if left:
+            name = first_free(f"{Path(min(left)).stem} (before)", lambda name: os.path.lexists(folder / name))
+            rename_new(aside, folder / name)
+        else:
+            aside.rmdir()
+    finally:
+        os.close(fd)
+
+
+@contextlib.contextmanager
+def claimed(path: Path) -> Iterator[bool]:
+    """Claim a file for a job that changes it; whether no other job has."""
+    try:
+        fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+    except OSError:
+        yield True  # which is told by whoever opens it
+        return
+    try:
+        try:
+            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            yield False
+            return
+        except OSError:  # a disk without locks
+            pass
+        yield True
+    finally:
+        os.close(fd)

@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+import fcntl
 import gzip
 import json
+import logging
 import os
 import stat
 import uuid
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, fields, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
 import platformdirs
 
-from rundlet.core.files.kept import keep_text
+from rundlet.core.files.kept import keep_bytes, keep_text
 from rundlet.core.jobs.report import Report
+
+_log = logging.getLogger(__name__)
 
 _KEPT = 500
 _LARGEST = 2_000_000  # bytes of all lines: some thousand ordinary records
@@ -30,11 +35,41 @@ class Put:
     Attributes:
         path: where.
         size, mtime_ns: bytes, and time of change in nanoseconds; both -1 for a folder.
+        device, inode: which file of which disk it is; -1 where that was not noted.
     """
 
     path: str
     size: int = -1
     mtime_ns: int = -1
+    device: int = -1
+    inode: int = -1
+
+    @property
+    def is_folder(self) -> bool:
+        """Whether it is a folder."""
+        return self.size < 0
+
+    def is_still(self, status: os.stat_result, *, same_boot: bool) -> bool:
+        """Whether this is what the job put there, as the job left it.
+
+        Args:
+            same_boot: whether the system has run on since; device numbers may be others after it was started anew.
+        """
+        if self.inode >= 0 and status.st_ino != self.inode:
+            return False
+        if self.device >= 0 and same_boot and status.st_dev != self.device:
+            return False
+        if self.is_folder:
+            return stat.S_ISDIR(status.st_mode)
+        return not stat.S_ISDIR(status.st_mode) and (status.st_size, status.st_mtime_ns) == (self.size, self.mtime_ns)
+
+
+def boot_id() -> str:
+    """What tells this run of the system from all others; "" where it does not say."""
+    try:
+        return Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
+    except (OSError, ValueError):
+        return ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +89,13 @@ class Record:
         trashed: what it moved to the trash.
         replaced: in which places it put something else, with what was there before in the trash.
         moved: from where to where it moved other things.
-        undone: whether it was taken back.
+        undone: whether it was undone.
         can_undo: whether it put anything on the disk or moved anything away.
+        result: ``"done"``, ``"failed"`` or ``"cancelled"``.
+        bins: for each of ``trashed`` and ``replaced``, what tells the thing from all else in the trash.
+        stamps: what each of ``source`` was when the work ended: device, file number, size, time of change; -1 for what was gone.
+        boot: the run of the system in which the device numbers hold.
+        back: what an undo that did not come to its end has given back already.
     """
 
     id: str
@@ -76,6 +116,34 @@ class Record:
     moved: tuple[tuple[str, str], ...] = ()
     undone: bool = False
     can_undo: bool = False
+    result: str = "done"
+    bins: dict[str, str] = field(default_factory=dict)
+    stamps: tuple[tuple[int, int, int, int], ...] = ()
+    boot: str = ""
+    back: tuple[str, ...] = ()
+
+
+def failed_record(verb: str, source: Sequence[Path], target: Path, words: str, *, cancelled: bool) -> Record:
+    """A record of a job of which nothing came.
+
+    Args:
+        words: why, in a sentence.
+        cancelled: whether a person cancelled it, rather than that it failed.
+    """
+    return Record(
+        id=uuid.uuid4().hex,
+        when=_now(),
+        verb=verb,
+        source=tuple(map(str, source[:_MOST_SOURCES])),
+        target=str(target),
+        words=words,
+        result="cancelled" if cancelled else "failed",
+        problems=() if cancelled else (words,),
+    )
+
+
+def _now() -> str:
+    return datetime.now(UTC).astimezone().isoformat(timespec="seconds")
 
 
 def record_of(
@@ -85,7 +153,7 @@ def record_of(
     puts = [put for path in report.created if (put := _put(path)) is not None]
     record = Record(
         id=uuid.uuid4().hex,
-        when=datetime.now(UTC).astimezone().isoformat(timespec="seconds"),
+        when=_now(),
         verb=report.verb,
         source=tuple(map(str, source[:_MOST_SOURCES])),
         target=str(report.target),
@@ -101,8 +169,20 @@ def record_of(
         replaced=tuple(report.replaced),
         moved=tuple(report.moved),
         can_undo=bool(puts) or bool(report.trashed) or bool(report.moved),
+        bins=dict(report.bins),
+        stamps=tuple(stamp(str(path)) for path in source[:_MOST_SOURCES]) if report.verb == "unpack" else (),
+        boot=boot_id(),
     )
     return record, puts
+
+
+def stamp(path: str) -> tuple[int, int, int, int]:
+    """What a file is: device, file number, size and time of change; all -1 where there is none."""
+    try:
+        status = os.lstat(path)
+    except OSError:
+        return (-1, -1, -1, -1)
+    return status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns
 
 
 def _line(record: Record) -> str:
@@ -116,8 +196,8 @@ def _put(path: str) -> Put | None:
     except OSError:
         return None
     if stat.S_ISDIR(status.st_mode):
-        return Put(path)
-    return Put(path, status.st_size, status.st_mtime_ns)
+        return Put(path, device=status.st_dev, inode=status.st_ino)
+    return Put(path, status.st_size, status.st_mtime_ns, status.st_dev, status.st_ino)
 
 
 @dataclass(slots=True)
@@ -136,19 +216,43 @@ class Journal:
     def _puts_of(self, name: str) -> Path:
         return self.folder / f"{name}.json.gz"
 
+    @contextmanager
+    def _locked(self) -> Iterator[None]:
+        """Be the only process that writes the journal."""
+        self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        fd = os.open(self.folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        try:
+            with suppress(OSError):  # a disk without locks
+                fcntl.flock(fd, fcntl.LOCK_EX)
+            yield
+        finally:
+            os.close(fd)
+
     def add(self, record: Record, puts: Sequence[Put]) -> None:
         """Keep one more record; the oldest ones go when there are very many."""
         try:
-            self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-            if puts:
-                with gzip.open(self._puts_of(record.id), "wt", encoding="utf-8", errors="surrogateescape") as out:
-                    json.dump([[put.path, put.size, put.mtime_ns] for put in puts], out)
-            with self._lines.open("a", encoding="utf-8", errors="surrogateescape") as lines:
-                lines.write(_line(record))
-            if self._lines.stat().st_size > _LARGEST:
-                self._rewrite(self.records()[:_KEPT])
-        except OSError:
-            return
+            with self._locked():
+                if puts:
+                    rows = [[put.path, put.size, put.mtime_ns, put.device, put.inode] for put in puts]
+                    content = json.dumps(rows).encode("utf-8", "surrogateescape")
+                    keep_bytes(self._puts_of(record.id), gzip.compress(content, 6, mtime=0))
+                self._append(_line(record))
+                if self._lines.stat().st_size > _LARGEST:
+                    self._rewrite()
+        except OSError as error:
+            _log.warning("The log could not be written: %s", error)
+
+    def _append(self, line: str) -> None:
+        """Write a line at the end, in one go; behind half a line, which a job that was killed may have left, on one of its own."""
+        fd = os.open(self._lines, os.O_RDWR | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o600)
+        try:
+            size = os.fstat(fd).st_size
+            whole = not size or os.pread(fd, 1, size - 1) == b"\n"
+            data = ("" if whole else "\n").encode() + line.encode("utf-8", "surrogateescape")
+            while data:
+                data = data[os.write(fd, data) :]
+        finally:
+            os.close(fd)
 
     def records(self) -> list[Record]:
         """All records, the newest first; lines that can't be read are passed over."""
@@ -163,8 +267,13 @@ class Journal:
                 if set(values) == {"undone"}:
                     found[values["undone"]] = replace(found[values["undone"]], undone=True)
                     continue
-                for name in {"source", "problems", "trashed", "replaced"} & set(values):
+                if set(values) == {"tried", "back"}:
+                    tried = found[values["tried"]]
+                    found[tried.id] = replace(tried, back=(*tried.back, *map(str, values["back"])))
+                    continue
+                for name in {"source", "problems", "trashed", "replaced", "back"} & set(values):
                     values[name] = tuple(values[name])
+                values["stamps"] = tuple(tuple(row) for row in values.get("stamps", ()))
                 values["moved"] = tuple((str(a), str(b)) for a, b in values.get("moved", ()))
                 record = Record(**values)
             except (ValueError, TypeError, KeyError, AttributeError):
@@ -181,16 +290,23 @@ class Journal:
             return []
 
     def undone(self, record: Record) -> None:
-        """Note that a job was taken back."""
-        try:
-            with self._lines.open("a", encoding="utf-8") as lines:
-                lines.write(json.dumps({"undone": record.id}) + "\n")
-        except OSError:
-            return
+        """Note that a job was undone."""
+        self._note({"undone": record.id})
 
-    def _rewrite(self, kept: Sequence[Record]) -> None:
-        keep_text(self._lines, "".join(_line(record) for record in reversed(kept)))
-        names = {self._puts_of(record.id) for record in kept}
-        for path in self.folder.glob("*.json.gz"):
-            if path not in names:
-                path.unlink(missing_ok=True)
+    def tried(self, record: Record, back: Sequence[str]) -> None:
+        """Note what an undo has given back that did not come to its end, so that it can be tried again."""
+        self._note({"tried": record.id, "back": list(back)})
+
+    def _note(self, values: dict[str, object]) -> None:
+        try:
+            with self._locked():
+                self._append(json.dumps(values) + "\n")
+        except OSError as error:
+            _log.warning("The log could not be written: %s", error)
+
+    def _rewrite(self) -> None:
+        """Keep the newest records; what the others put on the disk is forgotten with them."""
+        records = self.records()
+        keep_text(self._lines, "".join(_line(record) for record in reversed(records[:_KEPT])))
+        for record in records[_KEPT:]:
+            self._puts_of(record.id).unlink(missing_ok=True)

@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import threading
 from collections import OrderedDict
+from collections.abc import Callable
 from pathlib import Path
 
 from rundlet.core.errors import FileProblem, UnsafePath, file_problem
-from rundlet.core.streams.sinks import NewFile, put_file
+from rundlet.core.streams.replacing import hidden_name
+from rundlet.core.streams.sinks import NewFile, mark, put_file
 from rundlet.core.text import quoted
 
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
@@ -145,9 +147,16 @@ class Landing:
         """A file that appears under its name when it is committed. Raises ``OSError`` and what :meth:`folder` does."""
         return NewFile(self.folder(steps[:-1]), steps[-1])
 
-    def put(self, steps: Steps, data: bytes, *, mode: int, times: tuple[int, int] | None) -> None:
-        """A whole small file at once. Raises what :meth:`folder` and :func:`rundlet.core.streams.sinks.put_file` do."""
-        put_file(self.folder(steps[:-1]), steps[-1], data, mode=mode, times=times)
+    def put(self, steps: Steps, data: bytes, *, mode: int, times: tuple[int, int] | None) -> bool:
+        """A whole small file at once; whether its disk keeps its permission bits and times.
+
+        Raises what :meth:`folder` and :func:`rundlet.core.streams.sinks.put_file` do.
+        """
+        return put_file(self.folder(steps[:-1]), steps[-1], data, mode=mode, times=times)
+
+    def remove(self, steps: Steps) -> None:
+        """Take away a file that was just put there. Raises ``OSError``."""
+        os.unlink(steps[-1], dir_fd=self.folder(steps[:-1]))
 
     def holds(self, steps: Steps, data: bytes) -> bool:
         """Whether a file stands in a place that has these bytes and no others."""
@@ -161,30 +170,42 @@ class Landing:
             return file.read(len(data) + 1) == data
 
     def link(self, steps: Steps, target: str, *, replace: bool) -> None:
-        """Make a symbolic link. Raises ``OSError`` and what :meth:`folder` does."""
+        """Make a symbolic link, in one step. Raises ``OSError`` and what :meth:`folder` does."""
         folder = self.folder(steps[:-1])
         if replace:
-            os.unlink(steps[-1], dir_fd=folder)
-        os.symlink(target, steps[-1], dir_fd=folder)
+            self._replace(folder, steps[-1], lambda name: os.symlink(target, name, dir_fd=folder))
+        else:
+            os.symlink(target, steps[-1], dir_fd=folder)
 
     def hard_link(self, first: Steps, steps: Steps, *, replace: bool) -> None:
-        """Give a landed file one more name. Raises ``OSError`` and what :meth:`folder` does."""
+        """Give a landed file one more name, in one step. Raises ``OSError`` and what :meth:`folder` does."""
         there = os.dup(self.folder(first[:-1]))  # the way to the other folder may close this one
+
+        def give(name: str) -> None:
+            os.link(first[-1], name, src_dir_fd=there, dst_dir_fd=folder, follow_symlinks=False)
+
         try:
             folder = self.folder(steps[:-1])
             if replace:
-                os.unlink(steps[-1], dir_fd=folder)
-            os.link(first[-1], steps[-1], src_dir_fd=there, dst_dir_fd=folder, follow_symlinks=False)
+                self._replace(folder, steps[-1], give)
+            else:
+                give(steps[-1])
         finally:
             os.close(there)
 
-    def finish_folder(self, steps: Steps, *, mode: int, times: tuple[int, int] | None) -> None:
-        """Give a folder its permissions (0: as they are) and times, once everything is in it."""
-        fd = self.folder(steps)
-        if mode:
-            os.fchmod(fd, mode)
-        if times is not None:
-            os.utime(fd, ns=times)
+    def _replace(self, folder: int, name: str, make: Callable[[str], None]) -> None:
+        """Make something under a hidden name and put it in the place of what is there."""
+        hidden = hidden_name(".tmp")
+        make(hidden)
+        try:
+            os.rename(hidden, name, src_dir_fd=folder, dst_dir_fd=folder)
+        except OSError:
+            os.unlink(hidden, dir_fd=folder)
+            raise
+
+    def finish_folder(self, steps: Steps, *, mode: int, times: tuple[int, int] | None) -> bool:
+        """Give a folder its permissions (0: as they are) and times, once everything is in it; whether its disk keeps them."""
+        return mark(self.folder(steps), mode=mode, times=times)
 
     def close(self) -> None:
         """Give back all descriptors."""

@@ -10,6 +10,7 @@ is empty                                  refused
 has control characters or NUL             the same with ``_`` in their place, and said
 has a step of over 255 bytes              the same shortened before its ending, and said
 is longer than 4,000 bytes in all         refused
+has a step that only Rundlet itself uses  the same with ``_`` in front of that step, and said
 has characters that the disk can't keep   the same with ``_`` in their place, and said
 ========================================  =========================================================
 """
@@ -23,6 +24,7 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from rundlet.core.limits import MAX_COMPONENT, MAX_LINK_TARGET, MAX_PATH
+from rundlet.core.streams.replacing import is_hidden_name
 
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 _DRIVE = re.compile(r"[A-Za-z]:([/\\]|$)")
@@ -65,6 +67,9 @@ def _careful_name(path: str) -> SafeName:
     if _CONTROL.search(path):
         steps = [_CONTROL.sub("_", step) for step in steps]
         notes.append("control characters in its name became “_”")
+    if any(map(is_hidden_name, steps)):  # an order to us when it lies in a folder; no archive gives such
+        steps = [f"_{step}" if is_hidden_name(step) else step for step in steps]
+        notes.append("its name is one that Rundlet uses itself and was changed")
     fitting = [_fit(*split_ending(step)) for step in steps]
     if fitting != steps:
         notes.append(f"its name was shortened to the {MAX_COMPONENT} bytes that a disk allows")

@@ -19,6 +19,9 @@ from rundlet.core.text import quoted
 
 _PERMISSIONS = 0o7777
 
+IS_REPLACED = "was left out, as the new archive takes its place"
+"""What is said of an archive that would go into the one that replaces it."""
+
 
 class LeaveOut(Flag):
     """What a walk leaves out beside patterns."""
@@ -56,7 +59,7 @@ def walk(
         leave_out: hidden files and folders, but the item itself never; folders with nothing in them.
         follow: whether what a link leads to is taken in its place; one that leads nowhere, or to a folder that it is in,
             stays a link.
-        skip: whole paths of files that are left out wherever they lie, such as the archive that is being made.
+        skip: whole paths of files that are left out wherever they lie, and named, as the new archive takes their place.
         tick: called once a folder; may raise to end the walk.
     """
     found = Found([], [])
@@ -73,6 +76,7 @@ def walk(
         if follow and stat.S_ISLNK(status.st_mode):
             path, status = _followed(path, inside, status, found.issues, led)
         if path in skip:
+            found.issues.append(Issue(inside, IS_REPLACED))
             continue
         hidden = "/" in inside and inside.rpartition("/")[2].startswith(".")
         if _excluded(inside, exclude) or (hidden and LeaveOut.HIDDEN in leave_out):

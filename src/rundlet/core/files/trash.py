@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import errno
 import os
-import secrets
 import shutil
 from collections.abc import Iterator, Sequence
+from datetime import datetime
 from pathlib import Path
 from urllib.parse import quote, unquote
 
@@ -13,8 +14,11 @@ import platformdirs
 from send2trash import TrashPermissionError, send2trash
 
 from rundlet.core.errors import FileProblem, file_problem
+from rundlet.core.files.names import first_free
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.streams.renaming import rename_new
+from rundlet.core.streams.replacing import hidden_name
 from rundlet.core.text import quoted, shown
 
 
@@ -22,7 +26,7 @@ def to_trash(paths: Sequence[Path], report: Report, job: Job) -> None:
     """Move things to the trash; what can't be moved stays where it is and is named in the report."""
     for path in paths:
         try:
-            trash_one(path)
+            report.bins[str(path)] = trash_one(path)
         except FileProblem as error:
             report.add(shown(str(path)), f"stays where it is ({error.reason})")
         else:
@@ -30,13 +34,20 @@ def to_trash(paths: Sequence[Path], report: Report, job: Job) -> None:
         job.advance(entries=1)
 
 
-def trash_one(path: Path) -> None:
+def trash_one(path: Path) -> str:
     """Move one thing to the trash.
+
+    Returns:
+        The path of the info file that the trash keeps of it, which tells it from everything else that ever lay there; "" where
+        that can't be found.
 
     Raises:
         FileProblem: when it can't be moved; it stays where it is then.
     """
     try:
+        number = os.lstat(path).st_ino
+        if path.is_symlink() and not path.exists():
+            return _trash_link(path)
         send2trash(str(path))
     except TrashPermissionError as error:
         reason = "its disk has no trash"
@@ -45,51 +56,118 @@ def trash_one(path: Path) -> None:
         ) from error
     except OSError as error:
         raise file_problem(error, "move to the trash", path) from error
+    return next(_infos_of(path, number), "")
 
 
-def trash_from_aside(aside: Path) -> None:
+def _trash_link(path: Path) -> str:
+    """Move a link that leads nowhere to the trash, which the library takes for something that is not there."""
+    for can, top in _cans(path):
+        try:
+            if top is None:
+                (can / "files").mkdir(parents=True, exist_ok=True, mode=0o700)
+                (can / "info").mkdir(parents=True, exist_ok=True, mode=0o700)
+            if os.lstat(can / "files").st_dev != os.lstat(path).st_dev:
+                continue
+        except OSError:
+            continue
+        name = first_free(path.name, lambda name, can=can: os.path.lexists(can / "info" / f"{name}.trashinfo"))  # type: ignore[misc]
+        info = can / "info" / f"{name}.trashinfo"
+        when = datetime.now().astimezone().strftime("%Y-%m-%dT%H:%M:%S")
+        with info.open("x", encoding="ascii") as out:
+            out.write(f"[Trash Info]\nPath={quote(os.fsencode(path))}\nDeletionDate={when}\n")
+        try:
+            rename_new(path, can / "files" / name)
+        except OSError:
+            info.unlink()
+            raise
+        return str(info)
+    raise TrashPermissionError(str(path))
+
+
+def _infos_of(path: Path, number: int) -> Iterator[str]:
+    """The info file of what was just moved to the trash, told by its file number."""
+    for can, _ in _cans(path):
+        files, info = can / "files", can / "info"
+        try:
+            if os.lstat(files / path.name).st_ino == number:
+                yield str(info / f"{path.name}.trashinfo")
+        except OSError:
+            pass
+        try:
+            with os.scandir(files) as entries:
+                yield from (str(info / f"{entry.name}.trashinfo") for entry in entries if entry.inode() == number)
+        except OSError:
+            continue
+
+
+def trash_from_aside(aside: Path) -> str:
     """Move a file to the trash that was set aside in a folder of its own: it can come back to where that folder is.
+
+    Returns:
+        As :func:`trash_one`.
 
     Raises:
         FileProblem: when it can't be moved; it stays where it is then.
     """
-    trash_one(aside)
-    found = max(_entries(aside), key=lambda entry: entry[0], default=None)
-    if found is None:
-        return
-    info = found[1]
-    lines = info.read_text("utf-8", "surrogateescape").splitlines()
-    for at, line in enumerate(lines):
-        if line.startswith("Path="):
-            folder, name = os.path.split(line.removeprefix("Path="))
-            lines[at] = "Path=" + os.path.join(os.path.dirname(folder), name)  # noqa: PTH118, PTH120 - it is quoted text
-    info.write_text("\n".join(lines) + "\n", "utf-8", "surrogateescape")
+    found = trash_one(aside)
+    if found:
+        info = Path(found)
+        lines = info.read_text("utf-8", "surrogateescape").splitlines()
+        for at, line in enumerate(lines):
+            if line.startswith("Path="):
+                folder, name = os.path.split(line.removeprefix("Path="))
+                lines[at] = "Path=" + os.path.join(os.path.dirname(folder), name)  # noqa: PTH118, PTH120 - it is quoted text
+        info.write_text("\n".join(lines) + "\n", "utf-8", "surrogateescape")
+    return found
 
 
-def from_trash(path: Path, *, over: bool = False) -> None:
-    """Give back what was last moved to the trash from this place.
+def from_trash(path: Path, info: str = "") -> None:
+    """Give back what was moved to the trash from this place; nothing that stands there now is replaced.
 
     Args:
-        over: whether it takes the place of a file that stands there now, in one step.
+        info: what :func:`trash_one` said of it; "" for the last thing that was moved there from this place.
 
     Raises:
         FileProblem: when it is not in the trash any more, its place is taken, or the system refuses.
     """
-    if os.path.lexists(path) and not over:
-        raise FileProblem(f"The place of {quoted(str(path))} is taken.", errno=0, reason="its place is taken")
-    found = max(_entries(path), key=lambda entry: entry[0], default=None)
-    if found is None:
-        raise FileProblem(f"{quoted(str(path))} is not in the trash any more.", errno=0, reason="not in the trash")
-    _, info, content = found
+    content, found = in_trash(path, info)
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        beside = path.with_name(f".rundlet-{secrets.token_hex(8)}.tmp") if over else path
-        shutil.move(content, beside)
-        if over:
-            beside.replace(path)
-        info.unlink()
+        try:
+            rename_new(content, path)
+        except OSError as error:
+            if error.errno != errno.EXDEV:
+                raise
+            beside = path.with_name(hidden_name(".tmp"))
+            shutil.move(content, beside)
+            rename_new(beside, path)
+        found.unlink()
+    except FileExistsError as error:
+        raise FileProblem(
+            f"The place of {quoted(str(path))} is taken.", errno=0, reason="its place is taken"
+        ) from error
     except OSError as error:
         raise file_problem(error, "take out of the trash", path) from error
+
+
+def in_trash(path: Path, info: str = "") -> tuple[Path, Path]:
+    """What was moved to the trash from a place, and its info file.
+
+    Args:
+        info: as for :func:`from_trash`.
+
+    Raises:
+        FileProblem: when it is not in the trash any more.
+    """
+    if info:
+        content = Path(info).parent.parent / "files" / Path(info).stem
+        if os.path.lexists(info) and os.path.lexists(content):
+            return content, Path(info)
+    else:
+        found = max(_entries(path), key=lambda entry: entry[0], default=None)
+        if found is not None:
+            return found[2], found[1]
+    raise FileProblem(f"{quoted(str(path))} is not in the trash any more.", errno=0, reason="not in the trash")
 
 
 def _entries(path: Path) -> Iterator[tuple[tuple[str, int], Path, Path]]:

@@ -37,11 +37,14 @@ class Report:
         files: how many files were handled.
         bytes_in, bytes_out: bytes read and written.
         seconds: how long the work took.
+        same, skipped, renamed, left_out: files that were there already with the same content, that were skipped as their name
+            was taken, that got another name, and that could not be unpacked.
         issues: what went wrong or was done otherwise, one line each.
         created: the paths of what was put on the disk, so that it can be shown and taken back; strings, as they may
             be very many.
         trashed: the paths of what was moved to the trash.
         replaced: the places of which what stood there before is in the trash now.
+        bins: for each of these places, and of those in ``trashed``, what tells the thing from all else in the trash.
         moved: from where to where other things were moved.
     """
 
@@ -51,10 +54,15 @@ class Report:
     bytes_in: int = 0
     bytes_out: int = 0
     seconds: float = 0.0
+    same: int = 0
+    skipped: int = 0
+    renamed: int = 0
+    left_out: int = 0
     issues: list[Issue] = field(default_factory=list)
     created: list[str] = field(default_factory=list)
     trashed: list[str] = field(default_factory=list)
     replaced: list[str] = field(default_factory=list)
+    bins: dict[str, str] = field(default_factory=dict)
     moved: list[tuple[str, str]] = field(default_factory=list)
 
     @property

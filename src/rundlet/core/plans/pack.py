@@ -17,7 +17,7 @@ from rundlet.core.formats.base import FormatInfo, Kind, PackItem, WriteOptions
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.plans.adding import Base, beside, open_base
-from rundlet.core.streams.parts import part_path, there_in_parts
+from rundlet.core.streams.parts import is_taken_by_parts, part_path, whole_set
 from rundlet.core.text import quoted, shown
 
 
@@ -47,7 +47,8 @@ class PackPlan:
         issues: what is left out or named otherwise, one line each.
         read_back: whether the archive is read and compared with the files before it gets its name.
         left: how many files and folders are left out because that was asked for.
-        originals: what goes to the trash when the archive was found whole; empty when nothing does.
+        originals: what goes to the trash as far as the archive was seen to hold it; empty when nothing does.
+        replaced: the files that are replaced.
         keep_replaced: whether an archive that is replaced or added to goes to the trash, so that it can come back.
     """
 
@@ -68,6 +69,7 @@ class PackPlan:
     left: int = 0
     originals: tuple[Path, ...] = ()
     base: Base | None = None
+    replaced: tuple[Path, ...] = ()
     keep_replaced: bool = False
 
     @property
@@ -133,9 +135,10 @@ def plan_pack(
     _can_do(info, options)
     asked = _absolute(target)
     final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
-    originals = _originals(items, final) if trash else ()
+    replaced = _replaced(final, part_size) if replaces else ()
+    originals = _originals(items, final, replaced) if trash else ()
     job = job or Job()
-    skip = {str(asked), *map(str, there_in_parts(asked) if part_size else ())}
+    skip = frozenset(map(str, replaced))
     walked = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=skip, tick=job.checkpoint)
     found, issues = walked.items, walked.issues
     if not found:
@@ -166,14 +169,19 @@ def plan_pack(
         left=walked.left,
         originals=originals,
         base=base,
+        replaced=replaced,
         keep_replaced=keep_replaced,
     )
 
 
-def _originals(items: Sequence[Path], target: Path) -> tuple[Path, ...]:
-    """What is to go to the trash, none of which may hold the archive."""
+def _replaced(target: Path, part_size: int) -> tuple[Path, ...]:
+    return tuple(whole_set(target)) if part_size else (target,)
+
+
+def _originals(items: Sequence[Path], target: Path, replaced: Collection[Path]) -> tuple[Path, ...]:
+    """What is to go to the trash, none of which may hold the archive; what it replaces is not among it."""
     folders: dict[Path, Path] = {}
-    originals = tuple(_absolute(item, folders) for item in items)
+    originals = tuple(path for item in items if (path := _absolute(item, folders)) not in replaced)
     if any(target.is_relative_to(item) for item in originals):
         raise PlanError(
             "The archive would go to the trash together with the folder that it stands in.",
@@ -234,7 +242,7 @@ def _can_do(info: FormatInfo, options: WriteOptions) -> None:
 
 
 def _taken(target: Path, in_parts: bool) -> bool:
-    return os.path.lexists(part_path(target, 1) if in_parts else target)
+    return is_taken_by_parts(target) if in_parts else os.path.lexists(target)
 
 
 def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path, bool]:
@@ -249,12 +257,29 @@ def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path,
     first = part_path(target, 1) if in_parts else target
     if on_clash == PackClash.ADD and in_parts:
         raise PlanError(f"{quoted(target.name)} comes in parts, so nothing can be added to it.")
-    if on_clash in (PackClash.REPLACE, PackClash.ADD) and not first.is_dir():
-        return target, True
+    if on_clash in (PackClash.REPLACE, PackClash.ADD):
+        if target.is_symlink() and not in_parts:
+            target = _led_to(target)
+        if not (first.is_dir() or target.is_dir()):
+            return target, True
     raise Clash(
         f"{quoted(str(first))} is already there.",
         hint="Choose another name, or say whether to number the new one, to replace the old one or to add to it.",
     )
+
+
+def _led_to(link: Path) -> Path:
+    """The archive that a link leads to, which is what is replaced or added to, and not the link.
+
+    Raises:
+        PlanError: when it leads nowhere.
+    """
+    try:
+        return link.resolve(strict=True)
+    except (OSError, RuntimeError) as error:
+        raise PlanError(
+            f"{quoted(link.name)} is a link that leads nowhere.", hint="Remove it, or choose another name."
+        ) from error
 
 
 def _absolute(path: Path, folders: dict[Path, Path] | None = None) -> Path:

@@ -23,6 +23,7 @@ from rundlet.core.jobs.report import Issue
 from rundlet.core.jobs.turns import let_go, step_aside
 from rundlet.core.limits import CHUNK
 from rundlet.core.streams.parts import CHECKSUMS
+from rundlet.core.text import plural
 from rundlet.core.text import size as text_size
 
 Steps = tuple[str, ...]
@@ -37,6 +38,14 @@ class UnpackClash(StrEnum):
     REPLACE = "replace"
     NEWER = "newer"
     SKIP = "skip"
+
+
+class Afterwards(StrEnum):
+    """What becomes of an archive that was unpacked."""
+
+    STAYS = "stays"
+    TRASH = "trash"
+    INTO = "into"
 
 
 class Action(Enum):
@@ -99,6 +108,7 @@ class UnpackPlan:
         read_through: bytes beside the chosen entries that must be decoded to get at them.
         unlock_seconds: how long undoing an old, slow lock takes, about.
         keep_replaced: whether what is replaced goes to the trash, so that it can come back.
+        lacking: why not everything in the archive comes out, as a clause, or "" when all of it does.
     """
 
     archive: str
@@ -114,6 +124,7 @@ class UnpackPlan:
     read_through: int = 0
     unlock_seconds: float = 0.0
     keep_replaced: bool = False
+    lacking: str = ""
 
     @property
     def taken(self) -> int:
@@ -203,7 +214,24 @@ def plan_unpack(
         read_through=reader.read_through(written),
         unlock_seconds=reader.unlock_seconds(written),
         keep_replaced=keep_replaced,
+        lacking=_lacking(reader, rows, steps, keep_folders=keep_folders),
     )
+
+
+def _lacking(reader: ArchiveReader, rows: NDArray[np.int64], steps: list[Step], *, keep_folders: bool) -> str:
+    """Why not everything in an archive comes out; see :class:`UnpackPlan`."""
+    if len(np.unique(rows)) < len(reader.catalog):
+        return "only some of it is unpacked"
+    counts = Counter(step.action for step in steps)
+    if counts[Action.SKIP]:
+        return f"{plural(counts[Action.SKIP], 'file is', 'files are')} skipped"
+    if counts[Action.REFUSE]:
+        return f"{plural(counts[Action.REFUSE], 'item', 'items')} can't be unpacked"
+    if reader.doubtful or any(notice.problem for notice in reader.notices):
+        return "it is damaged"
+    if not keep_folders and bool((reader.catalog.kind == Kind.DIR).any()):
+        return "its folders are not unpacked"
+    return ""
 
 
 def _own_root(root: Path, name: str) -> Path:

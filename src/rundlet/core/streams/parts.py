@@ -11,16 +11,16 @@ import hashlib
 import itertools
 import os
 import re
-import resource
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from rundlet.core.errors import Clash, LimitExceeded, MissingPart, file_problem
+from rundlet.core.errors import Clash, LimitExceeded, MissingPart, OutOfDate, file_problem
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, MIB
-from rundlet.core.streams.sinks import NewFile
-from rundlet.core.streams.sources import ByteSource, FileSource
+from rundlet.core.streams.replacing import Aside, identity, is_list_of_names, recover
+from rundlet.core.streams.sinks import NewFile, allow_many_files, commit_files, open_folder
+from rundlet.core.streams.sources import ByteSource, FileSource, SliceSource
 from rundlet.core.text import lower, number, plural, quoted
 
 _PLAIN = re.compile(r"(?P<stem>.+)\.(?P<number>\d{3,5})$")
@@ -31,6 +31,7 @@ CHECKSUMS = ".sha256"
 _MOST_PARTS = 9999
 _LONGEST_LIST = 4 * MIB  # of checksums; thousands of parts with long names need less
 _MOST_MISSING = 50  # with more of them gone there is nothing left to look at
+_LIKE_A_YEAR = 1000  # from here on, a number far behind all others is taken for something else
 _LEAST_PART = 1000
 _REPEATED = 64  # bytes that packed data does not hold twice within a few thousand
 _PROBE = 4096
@@ -153,11 +154,13 @@ def _join(
     path: Path, stem: str, pattern: re.Pattern[str], named: Callable[[int], str], *, last: Path | None
 ) -> JoinedSource:
     found, doubled = _find(path.parent, stem, pattern)
+    found = {number: part for number, part in found.items() if not part.is_dir()}
+    _leave_strangers(found, keep=path)
     if last is not None:
         found[max(found, default=0) + 1] = last
     if path not in found.values():
         raise file_problem(FileNotFoundError(2, ""), "open", path)
-    _allow_many_files()
+    allow_many_files()
     sizes = {n: p.stat().st_size for n, p in found.items()}
     count = max(found)
     if last is None and sizes[count] == max(sizes.values()):  # a smaller one is the last, whatever an old list says
@@ -194,13 +197,18 @@ def _join(
 
 def _count_listed(archive: Path) -> int:
     """How many parts the checksum file beside them lists; 0 when there is none that can be read."""
+    return max(_listed(archive), default=0)
+
+
+def _listed(archive: Path) -> dict[int, str]:
+    """The names of the parts in the checksum file beside them, by number."""
     try:
         with checksum_path(archive).open(encoding="utf-8", errors="replace") as file:
             names = [line.strip().partition(" ")[2].lstrip(" *") for line in file.read(_LONGEST_LIST).splitlines()]
     except OSError:
-        return 0
-    listed = [match for name in names if (match := _PLAIN.match(name)) and match["stem"] == archive.name]
-    return max((int(match["number"]) for match in listed if int(match["number"]) <= _MOST_PARTS), default=0)
+        return {}
+    found = ((name, match) for name in names if (match := _PLAIN.match(name)) and match["stem"] == archive.name)
+    return {number: name for name, match in found if 0 < (number := int(match["number"])) <= _MOST_PARTS}
 
 
 def _find(folder: Path, stem: str, pattern: re.Pattern[str]) -> tuple[dict[int, Path], list[Issue]]:
@@ -211,7 +219,10 @@ def _find(folder: Path, stem: str, pattern: re.Pattern[str]) -> tuple[dict[int, 
         names = sorted(os.listdir(folder))
     except OSError as error:
         raise file_problem(error, "open the folder", folder) from error
-    for name in names:
+    if any(is_list_of_names(name) for name in names):
+        recover(folder)
+        names = sorted(os.listdir(folder))
+    for name in sorted(names, key=len):  # of two with one number, the one that is numbered as the others are
         match = pattern.match(name)
         if match is None or match["stem"] != stem or not 0 < int(match["number"]) <= _MOST_PARTS:
             continue
@@ -225,6 +236,39 @@ def _find(folder: Path, stem: str, pattern: re.Pattern[str]) -> tuple[dict[int, 
         else:
             found[int(match["number"])] = folder / name
     return found, issues
+
+
+def _leave_strangers(found: dict[int, Path], *, keep: Path) -> None:
+    """Take out what has a number far behind all others, such as ``backup.zip.2024`` beside ``backup.zip.001``."""
+    numbers = sorted(found)
+    for before, after in itertools.pairwise(numbers):
+        if after >= _LIKE_A_YEAR and after - before > _MOST_MISSING:
+            for number in numbers[numbers.index(after) :]:
+                if found[number] != keep:
+                    del found[number]
+            return
+
+
+def whole_set(target: Path) -> list[Path]:
+    """The files of an archive in parts that is replaced by one of its name: nothing that only looks like one of them.
+
+    These are its parts from the first up to where one is missing, those that its checksum file names, and that file.
+    """
+    found = {n: path for n, path in _find(target.parent, target.name, _PLAIN)[0].items() if path.is_file()}
+    numbers = set(itertools.takewhile(found.__contains__, itertools.count(1)))
+    if numbers:
+        width = len(found[1].suffix)
+        numbers = {n for n in numbers if n == 1 or len(found[n].suffix) == max(width, len(f".{n}"))}
+    listed = _listed(target)
+    numbers |= {number for number in listed if number in found and found[number].name == listed[number]}
+    files = [found[number] for number in sorted(numbers)]
+    sums = checksum_path(target)
+    return [*files, sums] if sums.is_file() and (files or listed) else files
+
+
+def is_taken_by_parts(target: Path) -> bool:
+    """Whether anything stands in the way of an archive of this name in parts."""
+    return bool(_find(target.parent, target.name, _PLAIN)[0]) or os.path.lexists(checksum_path(target))
 
 
 def _same(parts: list[Part]) -> list[Issue]:
@@ -265,6 +309,8 @@ def _missing_words(part: Part, count: int) -> str:
 
 def files_of(source: ByteSource) -> list[Path]:
     """The files on the disk that a source reads: the one, or all parts that are there with their checksum file."""
+    if isinstance(source, SliceSource):
+        return files_of(source.inner)
     if isinstance(source, FileSource):
         return [source.path]
     if not isinstance(source, JoinedSource):
@@ -272,12 +318,6 @@ def files_of(source: ByteSource) -> list[Path]:
     paths = [part.source.path for part in source.parts if part.source is not None]
     sums = checksum_path(paths[0].with_name(source.name)) if paths else None
     return [*paths, sums] if sums is not None and sums.is_file() else paths
-
-
-def there_in_parts(target: Path) -> list[Path]:
-    """The parts of an archive of this name that are there, and their checksum file."""
-    parts = list(_find(target.parent, target.name, _PLAIN)[0].values())
-    return [*parts, checksum_path(target)] if parts else []
 
 
 class PartsSink:
@@ -303,28 +343,22 @@ class PartsSink:
         self._replace = replace
         self._position = 0
         self._files: list[NewFile] = []
-        self._old = list(_find(target.parent, target.name, _PLAIN)[0].values())
-        if self._old and not replace:
+        self._checksums: NewFile | None = None
+        if not replace and is_taken_by_parts(target):
             raise Clash(
-                f"{quoted(self._old[0].name)} is already there.",
+                f"A part of {quoted(target.name)} is already there.",
                 hint="Choose another name, or say that it is to be replaced.",
             )
-        _allow_many_files()
-        try:
-            self._folder = os.open(target.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-        except OSError as error:
-            raise file_problem(error, "write to the folder", target.parent) from error
+        allow_many_files()
+        self._folder = open_folder(target.parent)
+        old = [path.name for path in whole_set(target)] if replace else []
+        self._seen = {name: identity(name, self._folder) for name in old}
 
     @property
     def paths(self) -> list[Path]:
         """The parts, and the checksum file behind them."""
         parts = [part_path(self.target, i + 1) for i in range(len(self._files))]
         return [*parts, checksum_path(self.target)]
-
-    @property
-    def replaced(self) -> list[Path]:
-        """What stands there now and will not any more."""
-        return [*self._old, checksum_path(self.target)] if self._replace else []
 
     def tell(self) -> int:
         return self._position
@@ -384,47 +418,45 @@ class PartsSink:
             os.lseek(self._files[keep].fd, inside, os.SEEK_SET)
         self._position = offset
 
-    def commit(self) -> None:
-        """Give all parts their names. When one can't have its name, those before it lose theirs again."""
+    def commit(self) -> Aside | None:
+        """Write all parts and their checksum file through to the disk, then give them their names, all or none.
+
+        Returns:
+            The files that they replaced, which are the caller's to discard; None when there were none.
+
+        Raises:
+            Clash: when one of the names was taken meanwhile.
+            OutOfDate: when the parts that are to be replaced were changed meanwhile.
+            FileProblem: when the system refuses. In all these cases everything is as it was before.
+        """
         if not self._files:
             self._add()
-        paths = self.paths
-        done: list[Path] = []
         try:
-            lines = [f"{_sha256(file.fd)}  {path.name}\n" for file, path in zip(self._files, paths, strict=False)]
-            for file, path in zip(self._files, paths, strict=False):
-                os.fsync(file.fd)
-                file.commit(replace=self._replace)
-                done.append(path)
-            checksums = NewFile(self._folder, checksum_path(self.target).name)
-            checksums.write("".join(lines).encode())
-            checksums.commit(replace=True)
-            for stale in set(self._old) - set(paths):
-                stale.unlink()
-            os.fsync(self._folder)
+            names = [path.name for path in self.paths]
+            lines = [f"{_sha256(file.fd)}  {name}\n" for file, name in zip(self._files, names, strict=False)]
+            self._checksums = NewFile(self._folder, names[-1])
+            self._checksums.write("".join(lines).encode("utf-8", "surrogateescape"))
+            files = dict(zip(names, [*self._files, self._checksums], strict=True))
+            if self._replace and set(map(str, whole_set(self.target))) != {
+                str(self.target.with_name(name)) for name in self._seen
+            }:
+                raise OutOfDate(
+                    f"The parts of {quoted(self.target.name)} were changed meanwhile; nothing was replaced."
+                )
+            return commit_files(self._folder, self.target.parent, files, old=self._seen, seen=self._seen)
+        except FileExistsError as error:
+            raise Clash(f"A part of {quoted(self.target.name)} was made by someone else meanwhile.") from error
         except OSError as error:
-            if not self._replace:
-                for path in done:
-                    path.unlink(missing_ok=True)
-            if isinstance(error, FileExistsError):
-                raise Clash(f"A part of {quoted(self.target.name)} was made by someone else meanwhile.") from error
             raise file_problem(error, "write", self.target) from error
         finally:
             self.close()
 
     def close(self) -> None:
-        for file in self._files:
+        for file in (*self._files, *([self._checksums] if self._checksums is not None else ())):
             file.discard()
         if self._folder >= 0:
             os.close(self._folder)
             self._folder = -1
-
-
-def _allow_many_files() -> None:
-    """Every part is an open file; let there be as many as the system grants without asking."""
-    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
-    if soft != hard:
-        resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
 
 
 def part_path(target: Path, index: int) -> Path:

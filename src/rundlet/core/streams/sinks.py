@@ -5,15 +5,22 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
-import secrets
+import resource
+import stat
+from collections.abc import Mapping
 from pathlib import Path
 
 from rundlet.core.errors import Clash, file_problem
+from rundlet.core.streams.renaming import rename_new
+from rundlet.core.streams.replacing import Aside, Identity, hidden_name, hold, identity, put_in_place, recover
 from rundlet.core.text import quoted
 
 # File systems (by device number) that were seen not to keep files without a name.
 _need_names: set[int] = set()
 
+_FILES_HELD = "/proc/self/fd"
+"""Where a file without a name can be found to be given one. Not there in every container."""
+_names_can_come_later = Path(_FILES_HELD).is_dir()
 
 _NAMED = os.O_RDWR | os.O_CLOEXEC | os.O_CREAT | os.O_EXCL
 _NAMELESS = os.O_RDWR | os.O_CLOEXEC | os.O_TMPFILE
@@ -41,15 +48,17 @@ class NewFile:
         self.fd = self._open(mode)
 
     def _open(self, mode: int) -> int:
-        if not _need_names or os.fstat(self._folder).st_dev not in _need_names:
+        if _names_can_come_later and (not _need_names or os.fstat(self._folder).st_dev not in _need_names):
             try:
                 return os.open(".", _NAMELESS, mode, dir_fd=self._folder)
             except OSError as error:
                 if error.errno not in (errno.EOPNOTSUPP, errno.EISDIR, errno.EINVAL, errno.ENOENT):
                     raise
                 _need_names.add(os.fstat(self._folder).st_dev)
-        self._temporary = _temporary_name()
-        return os.open(self._temporary, _NAMED, mode, dir_fd=self._folder)
+        self._temporary = hidden_name(".tmp")
+        fd = os.open(self._temporary, _NAMED, mode, dir_fd=self._folder)
+        hold(fd)
+        return fd
 
     def write(self, data: bytes | memoryview) -> None:
         """Append all of ``data``."""
@@ -62,12 +71,36 @@ class NewFile:
         """Leave ``count`` bytes of zeros unwritten: a hole, where the file system has them."""
         os.ftruncate(self.fd, os.lseek(self.fd, count, os.SEEK_CUR))
 
-    def finish(self, *, mode: int, times: tuple[int, int] | None) -> None:
-        """Give it its permission bits (0: as they are) and its times (in nanoseconds since 1970; None: as they are)."""
-        if mode:
-            os.fchmod(self.fd, mode)
-        if times is not None:
-            os.utime(self.fd, ns=times)
+    def finish(self, *, mode: int, times: tuple[int, int] | None) -> bool:
+        """Give it its permission bits (0: as they are) and its times (in nanoseconds since 1970; None: as they are).
+
+        Returns:
+            Whether its disk keeps them.
+        """
+        return mark(self.fd, mode=mode, times=times)
+
+    @property
+    def number(self) -> int:
+        """Its file number, which tells it from all others of its disk."""
+        return os.fstat(self.fd).st_ino
+
+    def take_hidden_name(self) -> str:
+        """Give it a hidden name where it has none yet, from which it can be renamed.
+
+        Raises:
+            OSError: when the system refuses.
+        """
+        if self._temporary is None:
+            name = hidden_name(".tmp")
+            hold(self.fd)
+            os.link(f"{_FILES_HELD}/{self.fd}", name, dst_dir_fd=self._folder)
+            self._temporary = name
+        return self._temporary
+
+    def has_its_name(self) -> None:
+        """It was renamed to its own name, and closes."""
+        self._temporary = None
+        self.discard()
 
     def commit(self, *, replace: bool = False) -> None:
         """Give the file its name, in one step, and close it.
@@ -77,31 +110,14 @@ class NewFile:
         """
         try:
             if replace:
-                if self._temporary is None:
-                    self._link_as(temporary := _temporary_name())
-                    self._temporary = temporary
-                os.rename(self._temporary, self._name, src_dir_fd=self._folder, dst_dir_fd=self._folder)
+                os.rename(self.take_hidden_name(), self._name, src_dir_fd=self._folder, dst_dir_fd=self._folder)
+            elif self._temporary is None:
+                os.link(f"{_FILES_HELD}/{self.fd}", self._name, dst_dir_fd=self._folder)
             else:
-                self._link_as(self._name)
-                if self._temporary is not None:
-                    os.unlink(self._temporary, dir_fd=self._folder)
+                rename_new(self._temporary, self._name, source_folder=self._folder, target_folder=self._folder)
             self._temporary = None
         finally:
             self.discard()
-
-    def _link_as(self, name: str) -> None:
-        if self._temporary is None:
-            os.link(f"/proc/self/fd/{self.fd}", name, dst_dir_fd=self._folder)
-            return
-        try:
-            os.link(self._temporary, name, src_dir_fd=self._folder, dst_dir_fd=self._folder)
-        except OSError as error:
-            # FAT and some network disks have no second names: keep the name with a placeholder, then move over it.
-            if error.errno not in (errno.EPERM, errno.EOPNOTSUPP, errno.ENOSYS, errno.EMLINK):
-                raise
-            os.close(os.open(name, os.O_CREAT | os.O_EXCL | os.O_WRONLY, dir_fd=self._folder))
-            os.rename(self._temporary, name, src_dir_fd=self._folder, dst_dir_fd=self._folder)
-            self._temporary = None
 
     def discard(self) -> None:
         """Let go of the file; without a commit nothing of it stays. Discarding twice does no harm."""
@@ -116,7 +132,36 @@ class NewFile:
             self._temporary = None
 
 
-def put_file(folder: int, name: str, data: bytes, *, mode: int, times: tuple[int, int] | None) -> None:
+_UMASK = os.umask(0o077)
+os.umask(_UMASK)  # there is no other way to ask for it, and no other thread yet
+
+
+def allowed(mode: int) -> int:
+    """Permission bits that a file of this process gets of those that an archive has for it; 0 for none stays 0."""
+    return mode & 0o777 & ~_UMASK
+
+
+def mark(fd: int, *, mode: int, times: tuple[int, int] | None) -> bool:
+    """Give a file or folder its permission bits (0: as they are) and times; whether its disk keeps them.
+
+    Args:
+        times: when it was last read and changed, in nanoseconds since 1970; None for as they are.
+    """
+    kept = True
+    try:
+        if mode:
+            os.fchmod(fd, mode)
+    except OSError:
+        kept = False
+    try:
+        if times is not None:
+            os.utime(fd, ns=times)
+    except (OSError, OverflowError):
+        kept = False
+    return kept
+
+
+def put_file(folder: int, name: str, data: bytes, *, mode: int, times: tuple[int, int] | None) -> bool:
     """A whole new file at once: what :class:`NewFile` does for a small one, in as few steps as there can be.
 
     Args:
@@ -124,35 +169,36 @@ def put_file(folder: int, name: str, data: bytes, *, mode: int, times: tuple[int
         mode: its permission bits; 0 for those that any new file gets.
         times: when it was last read and changed, in nanoseconds since 1970; None for now.
 
+    Returns:
+        Whether its disk keeps these.
+
     Raises:
         OSError: when the system refuses, ``FileExistsError`` when the name is taken. Nothing of it stays then.
     """
     fd = -1
-    if not _need_names:
+    if not _need_names and _names_can_come_later:
         with contextlib.suppress(OSError):  # what it was is said below, or it goes another way there
             fd = os.open(".", _NAMELESS, 0o666, dir_fd=folder)
     if fd < 0:
-        _put_slowly(folder, name, data, mode, times)
-        return
+        return _put_slowly(folder, name, data, mode, times)
     try:
         done = os.write(fd, data)
         while done < len(data):
             done += os.write(fd, data[done:])
-        if mode:
-            os.fchmod(fd, mode)
-        if times is not None:
-            os.utime(fd, ns=times)
-        os.link(f"/proc/self/fd/{fd}", name, dst_dir_fd=folder)
+        kept = mark(fd, mode=mode, times=times)
+        os.link(f"{_FILES_HELD}/{fd}", name, dst_dir_fd=folder)
+        return kept
     finally:
         os.close(fd)
 
 
-def _put_slowly(folder: int, name: str, data: bytes, mode: int, times: tuple[int, int] | None) -> None:
+def _put_slowly(folder: int, name: str, data: bytes, mode: int, times: tuple[int, int] | None) -> bool:
     new = NewFile(folder, name)
     try:
         new.write(data)
-        new.finish(mode=mode, times=times)
+        kept = new.finish(mode=mode, times=times)
         new.commit()
+        return kept
     finally:
         new.discard()
 
@@ -172,11 +218,10 @@ class ArchiveSink:
         self.target = target
         self._replace = replace
         self._position = 0
+        self._folder = open_folder(target.parent)
         try:
-            self._folder = os.open(target.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
-        except OSError as error:
-            raise file_problem(error, "write to the folder", target.parent) from error
-        try:
+            before = identity(target.name, self._folder) if replace else None
+            self._seen = {target.name: before} if before is not None else {}
             self._file = NewFile(self._folder, target.name)
         except OSError as error:
             os.close(self._folder)
@@ -186,11 +231,6 @@ class ArchiveSink:
     def paths(self) -> list[Path]:
         """What will be there."""
         return [self.target]
-
-    @property
-    def replaced(self) -> list[Path]:
-        """What stands there now and will not any more."""
-        return [self.target] if self._replace else []
 
     def tell(self) -> int:
         """How many bytes were written so far."""
@@ -224,12 +264,21 @@ class ArchiveSink:
         os.lseek(self._file.fd, offset, os.SEEK_SET)
         self._position = offset
 
-    def commit(self) -> None:
-        """Write everything through to the disk, then give the archive its name."""
+    def commit(self) -> Aside | None:
+        """Write everything through to the disk, then give the archive its name.
+
+        Returns:
+            The file that it replaced, which is the caller's to discard; None when there was none.
+
+        Raises:
+            Clash: when the name was taken meanwhile.
+            OutOfDate: when the file that is to be replaced was changed meanwhile.
+            FileProblem: when the system refuses. In all these cases everything is as it was before.
+        """
         try:
-            os.fsync(self._file.fd)
-            self._file.commit(replace=self._replace)
-            os.fsync(self._folder)
+            return commit_files(
+                self._folder, self.target.parent, {self.target.name: self._file}, old=self._seen, seen=self._seen
+            )
         except FileExistsError as error:
             raise Clash(f"{quoted(self.target.name)} was made by someone else meanwhile.") from error
         except OSError as error:
@@ -245,5 +294,77 @@ class ArchiveSink:
             self._folder = -1
 
 
-def _temporary_name() -> str:
-    return f".rundlet-{secrets.token_hex(8)}.tmp"
+def allow_many_files() -> None:
+    """Where many files are open at once, let there be as many as the system grants without asking."""
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    if soft != hard:
+        resource.setrlimit(resource.RLIMIT_NOFILE, (hard, hard))
+
+
+def open_folder(path: Path) -> int:
+    """A descriptor of a folder that is to be written to, in which what earlier jobs left over is cleared up.
+
+    Raises:
+        FileProblem: when the system refuses.
+    """
+    recover(path)
+    try:
+        return os.open(path, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    except OSError as error:
+        raise file_problem(error, "write to the folder", path) from error
+
+
+def commit_files(
+    folder: int,
+    where: Path,
+    files: Mapping[str, NewFile],
+    *,
+    old: Mapping[str, Identity | None],
+    seen: Mapping[str, Identity | None],
+) -> Aside | None:
+    """Write new files through to the disk and give them their names, in place of old ones; all of them or none.
+
+    The new ones get the owner and the permission bits of the first of the old ones.
+
+    Args:
+        folder: a descriptor of the folder in which they are.
+        where: its path.
+        files: the new files by their names.
+        old, seen: as for :func:`rundlet.core.streams.replacing.put_in_place`.
+
+    Returns:
+        The old files, which are the caller's to discard; None when there were none.
+
+    Raises:
+        OSError, RundletError: as :func:`rundlet.core.streams.replacing.put_in_place`; everything is as it was then.
+    """
+    first = next(iter(old), None)
+    for file in files.values():
+        if first is not None:
+            _keep_owner(file.fd, folder, first)
+        os.fsync(file.fd)
+    if len(files) == 1 and not old:
+        (file,) = files.values()
+        file.commit()
+        os.fsync(folder)
+        return None
+    new = {name: (file.take_hidden_name(), file.number) for name, file in files.items()}
+    os.fsync(folder)
+    aside = put_in_place(folder, where, new, old=list(old), seen=seen)
+    for file in files.values():
+        file.has_its_name()
+    return aside
+
+
+def _keep_owner(fd: int, folder: int, name: str) -> None:
+    """Give a file the owner and the permission bits of another one; the owner as far as the system lets us."""
+    try:
+        before = os.stat(name, dir_fd=folder, follow_symlinks=False)
+    except FileNotFoundError:
+        return
+    mine = os.fstat(fd)
+    if (before.st_uid, before.st_gid) != (mine.st_uid, mine.st_gid):
+        with contextlib.suppress(OSError):
+            os.fchown(fd, before.st_uid, before.st_gid)
+    with contextlib.suppress(OSError):
+        os.fchmod(fd, stat.S_IMODE(before.st_mode) & 0o777)

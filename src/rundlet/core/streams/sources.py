@@ -116,21 +116,21 @@ class SliceSource:
             raise Truncated(
                 f"{quoted(source.name)} ends before a stretch that it should hold.", archive=source.name, offset=start
             )
-        self._source = source
+        self.inner = source
         self._start = start
         self.name = source.name
         self.size = size
 
     def read_at(self, offset: int, length: int) -> bytes:
         length = max(min(length, self.size - offset), 0)
-        return self._source.read_at(self._start + offset, length)
+        return self.inner.read_at(self._start + offset, length)
 
     def fingerprint(self) -> tuple[int, ...]:
-        whole = self._source.fingerprint()
+        whole = self.inner.fingerprint()
         return (*whole, self._start, self.size) if whole else ()
 
     def close(self) -> None:
-        self._source.close()
+        self.inner.close()
 
 
 class WindowSource:

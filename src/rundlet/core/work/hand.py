@@ -27,11 +27,11 @@ ANSWER = 8
 """Bytes of an answer; a list has no more errands than that has bits."""
 
 
-def do(errand: Errand, landing: Landing) -> None:
-    """Write one file. Raises what its content and the landing do."""
+def do(errand: Errand, landing: Landing) -> bool:
+    """Write one file; whether its disk keeps its permission bits and times. Raises what its content and the landing do."""
     target, data, deflated, size, crc, mode, time = errand
     times = None if time is None else (time, time)
-    landing.put(target, Whole(data, deflated, size, crc).content(), mode=mode, times=times)
+    return landing.put(target, Whole(data, deflated, size, crc).content(), mode=mode, times=times)
 
 
 def serve(root: Path, orders: BinaryIO, answers: BinaryIO) -> None:
@@ -53,7 +53,9 @@ def _undone(errands: list[Errand], landing: Landing) -> int:
     undone = 0
     for place, errand in enumerate(errands):
         try:
-            do(errand, landing)
+            if not do(errand, landing):
+                landing.remove(errand[0])
+                undone |= 1 << place
         except (RundletError, OSError):
             undone |= 1 << place
     return undone

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import time
 
 from rundlet.core.codecs.side_by_side import Pool, cores
-from rundlet.core.errors import NoSpace, OutOfDate, PlanError
-from rundlet.core.files.aside import kept_aside
+from rundlet.core.errors import Cancelled, NoSpace, OutOfDate, PlanError
+from rundlet.core.files.aside import claimed, settle_aside
+from rundlet.core.files.recovery import noted
 from rundlet.core.files.trash import to_trash
 from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import by_id
@@ -17,7 +20,7 @@ from rundlet.core.plans.pack import PackPlan
 from rundlet.core.streams.parts import PartsSink
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.text import plural, quoted, size
-from rundlet.core.work.readback import read_back
+from rundlet.core.work.readback import Proof, read_back
 
 _LEAST_FREE = 1 << 20
 
@@ -41,19 +44,33 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
     started = time.monotonic()
     if plan.free < _LEAST_FREE:
         raise NoSpace(f"Only {size(plan.free)} are free in {quoted(str(plan.target.parent))}.")
-    if not plan.part_size and plan.target.exists() != plan.replaces:
+    if not plan.part_size and os.path.lexists(plan.target) != plan.replaces:
         raise OutOfDate(f"{quoted(plan.target.name)} was made or moved away meanwhile; look at the plan again.")
     report = Report("add" if plan.base else "pack", plan.target, issues=list(plan.issues))
-    base = _opened_base(plan, job)
-    before = base.source.size if base is not None else 0
-    job.begin("Packing", total_bytes=plan.size + before, total_entries=len(plan.items))
+    with contextlib.ExitStack() as held:
+        if plan.base is not None and not held.enter_context(claimed(plan.target)):
+            raise OutOfDate(f"Another job is adding to {quoted(plan.target.name)}; add to it when that is done.")
+        proof = _write(plan, job, report, workers)
+    if plan.originals and proof is not None:
+        _clear_up(plan, proof, job, report)
+    report.seconds = time.monotonic() - started
+    return report
+
+
+def _write(plan: PackPlan, job: Job, report: Report, workers: int | None) -> Proof | None:
+    """Write the archive and put it in its place; what it was seen to hold, where it was read back."""
     pool = Pool(workers or cores(), "pack")
     sink: ArchiveSink | PartsSink | None = None
+    base: ArchiveReader | None = None
+    proof = None
     try:
         if plan.part_size:
             sink = PartsSink(plan.target, plan.part_size, replace=plan.replaces)
         else:
             sink = ArchiveSink(plan.target, replace=plan.replaces)
+        base = _opened_base(plan, job)
+        before = base.source.size if base is not None else 0
+        job.begin("Packing", total_bytes=plan.size + before, total_entries=len(plan.items))
         writer = by_id(plan.info.id).create(sink, plan.options)
         if base is not None:
             writer.keep(base, job)
@@ -63,11 +80,11 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
         writer.finish()
         report.bytes_out = max(sink.tell() - before, 0)
         if plan.read_back:
-            read_back(plan, sink, job, report, base=base, workers=workers)
+            proof = read_back(plan, sink, job, report, base=base, workers=workers)
         job.checkpoint()
         paths = sink.paths
-        with kept_aside(sink.replaced if plan.keep_replaced else (), report):
-            sink.commit()
+        with noted(plan.target.parent):
+            settle_aside(sink.commit(), report, keep=plan.keep_replaced)
     finally:
         pool.shutdown(cancel_futures=True)
         if base is not None:
@@ -76,10 +93,7 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
             sink.close()
     if plan.base is None or report.replaced:
         report.created += map(str, paths)
-    if plan.originals:
-        _clear_up(plan, job, report)
-    report.seconds = time.monotonic() - started
-    return report
+    return proof
 
 
 def _opened_base(plan: PackPlan, job: Job) -> ArchiveReader | None:
@@ -93,21 +107,22 @@ def _opened_base(plan: PackPlan, job: Job) -> ArchiveReader | None:
     return base
 
 
-def _clear_up(plan: PackPlan, job: Job, report: Report) -> None:
-    """The originals go to the trash, but only when all of them are in the archive as they are."""
-    if report.problems:
-        report.add(plan.target.name, "does not hold everything, so the originals stay where they are")
-        return
-    if plan.left:
-        left = plural(plan.left, "file or folder was", "files and folders were")
+def _clear_up(plan: PackPlan, proof: Proof, job: Job, report: Report) -> None:
+    """Move the originals to the trash, each only when all of it was seen in the archive and is still what it was then.
+
+    The archive is in its place by now, so that being cancelled leaves the other originals where they are, and that is said.
+    """
+    try:
+        job.begin("Moving the originals to the trash", total_entries=len(plan.originals))
+        for original in plan.originals:
+            job.checkpoint()
+            why = proof.lacks(original)
+            if why:
+                report.add(original.name, f"stays where it is, as {why}")
+            else:
+                to_trash([original], report, job)
+    except Cancelled:
+        left = [path for path in plan.originals if str(path) not in report.trashed and os.path.lexists(path)]
         report.add(
-            plan.target.name, f"does not hold everything, as {left} left out, so the originals stay where they are"
+            plan.target.name, f"was packed; {plural(len(left), 'original')} stayed where they are, as you cancelled"
         )
-        return
-    if plan.base is not None and plan.base.same:
-        report.add(
-            plan.target.name, "held some of it before, which is not read back, so the originals stay where they are"
-        )
-        return
-    job.begin("Moving the originals to the trash", total_entries=len(plan.originals))
-    to_trash(plan.originals, report, job)

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Iterable, Iterator
+import stat
+from collections.abc import Collection, Iterable, Iterator
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
 import numpy as np
 
 from rundlet.core.codecs.side_by_side import cores
-from rundlet.core.errors import Corrupt, RundletError
+from rundlet.core.errors import Corrupt, RundletError, file_problem
 from rundlet.core.formats.base import ArchiveReader, Kind, Opening, PackItem, Unit
 from rundlet.core.formats.detect import by_id
 from rundlet.core.formats.items import open_item, read_piece
@@ -23,6 +25,55 @@ from rundlet.core.text import lower, quoted
 from rundlet.core.work.units import run_side_by_side
 
 _MEMORY = 1 << 32  # what the tightest levels asked for when they packed, reading may have too
+
+
+Stamp = tuple[int, int, int, int, int]
+"""Device, file number, size, and times of change of the content and of the file itself, in nanoseconds."""
+
+
+def stamp_of(status: os.stat_result) -> Stamp:
+    """What a file is, so that it is noticed when it becomes another one or has other content."""
+    return status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns, status.st_ctime_ns
+
+
+@dataclass(slots=True)
+class Proof:
+    """What an archive was seen to hold, by paths on the disk.
+
+    Attributes:
+        files: the files whose bytes were compared, and what they were then.
+        links: the links, and where they point.
+        folders: the folders themselves; what is in them is proven by itself.
+    """
+
+    files: dict[str, Stamp] = field(default_factory=dict)
+    links: dict[str, str] = field(default_factory=dict)
+    folders: set[str] = field(default_factory=set)
+
+    def lacks(self, original: Path) -> str:
+        """Why something must not go to the trash, as a clause, or "" when all of it is in the archive as it is now."""
+        above = len(str(original.parent).rstrip("/")) + 1
+        pending = [str(original)]
+        while pending:
+            path = pending.pop()
+            name = quoted(path[above:])
+            try:
+                status = os.lstat(path)
+                if stat.S_ISDIR(status.st_mode):
+                    if path not in self.folders:
+                        return f"{name} is not in the archive"
+                    with os.scandir(path) as entries:
+                        pending += [entry.path for entry in entries]
+                elif stat.S_ISLNK(status.st_mode):
+                    if self.links.get(path) != os.readlink(path):  # noqa: PTH115 - a Path would tidy it
+                        return f"the link {name} is not in the archive as it is"
+                elif path not in self.files:
+                    return f"{name} is not in the archive as it is"
+                elif self.files[path] != stamp_of(status):
+                    return f"{name} was changed since it was packed"
+            except OSError as error:
+                return f"{name} could not be looked at ({file_problem(error, 'look at', path).reason})"
+        return ""
 
 
 class Written(Protocol):
@@ -60,11 +111,14 @@ def read_back(
     *,
     base: ArchiveReader | None = None,
     workers: int | None = None,
-) -> None:
+) -> Proof:
     """Read every entry and compare it with its file; differences of files that changed meanwhile are noted.
 
     Args:
         base: the archive that was added to. Its entries must be listed as they were; they are not read.
+
+    Returns:
+        What the archive was seen to hold.
 
     Raises:
         Corrupt: when something does not come back as it went in. The archive must not be kept then.
@@ -87,6 +141,7 @@ def read_back(
             raise Corrupt(_failed(plan, plan.target.name, "not all that was in it before is in it now"))
         rows = rows[[reader.catalog.names.raw(row) not in kept for row in rows.tolist()]]
     job.begin("Reading it back", total_bytes=int(reader.catalog.size[rows].sum()), total_entries=len(rows))
+    proof = Proof()
 
     def work(units: Iterator[Unit]) -> None:
         for unit in units:
@@ -94,19 +149,44 @@ def read_back(
                 path = reader.catalog.path(row)
                 item = items.get(path)  # None for a name that the format could not keep as it was
                 try:
-                    same = _same(item, chunks, job)
+                    seen = _seen(item, chunks, job)
                 except RundletError as error:
                     raise Corrupt(_failed(plan, path, lower(error.message))) from error
-                if item is not None and not same:
+                if item is not None and seen is None:
                     _judge(plan, reader, row, item, report)
+                elif item is not None and seen is not None:
+                    proof.files[item.source] = seen
                 job.advance(entries=1)
 
     run_side_by_side(reader.units(rows), work, workers or cores())
+    _prove_all_else(plan, reader, proof, set() if base is None else kept)
+    return proof
 
 
-def _same(item: PackItem | None, chunks: Iterable[bytes], job: Job) -> bool:
-    """Whether a file still has these bytes and no others; all of them are read in any case."""
-    same = True
+def _prove_all_else(plan: PackPlan, reader: ArchiveReader, proof: Proof, kept: Collection[bytes]) -> None:
+    """Folders, links and further names of files that are in the archive as they are to be."""
+    others = {item.path: item for item in plan.items if item.kind != Kind.FILE or item.inode is not None}
+    firsts = {item.inode: item for item in plan.items if item.inode is not None and item.source in proof.files}
+    for row in np.flatnonzero(reader.catalog.kind != Kind.FILE).tolist():
+        if reader.catalog.names.raw(row) in kept:
+            continue
+        item = others.get(reader.catalog.path(row).rstrip("/"))
+        if item is None:
+            continue
+        kind = reader.catalog.kind[row]
+        if item.kind == Kind.DIR == kind:
+            proof.folders.add(item.source)
+        elif item.kind == Kind.LINK == kind and reader.link_target(row) == item.target:
+            proof.links[item.source] = item.target
+        elif item.inode is not None and kind == Kind.HARD and (first := firsts.get(item.inode)) is not None:
+            target = reader.hard_target(row)
+            if target is not None and reader.catalog.path(target) == first.path:
+                proof.files[item.source] = proof.files[first.source]
+
+
+def _seen(item: PackItem | None, chunks: Iterable[bytes], job: Job) -> Stamp | None:
+    """What a file is that still has these bytes and no others, else None; all of them are read in any case."""
+    same, stamp = True, None
     fd = -1
     try:
         fd = open_item(item) if item is not None else -1
@@ -118,12 +198,13 @@ def _same(item: PackItem | None, chunks: Iterable[bytes], job: Job) -> bool:
             same = same and fd >= 0 and read_piece(fd, max(len(data), 1), at)[: len(data) or 1] == data
             at += len(data)
             job.advance(len(data))
+        stamp = stamp_of(os.fstat(fd)) if same and fd >= 0 else None
     except OSError:
-        same = False
+        stamp = None
     finally:
         if fd >= 0:
             os.close(fd)
-    return same
+    return stamp
 
 
 def _judge(plan: PackPlan, reader: ArchiveReader, row: int, item: PackItem, report: Report) -> None:

@@ -8,15 +8,21 @@ from pathlib import Path
 
 from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.files.names import first_free
-from rundlet.core.files.trash import to_trash
 from rundlet.core.formats.base import ArchiveReader, Opening
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.core.plans.unpack import Steps, UnpackClash, UnpackPlan, needs_own_folder, own_folder_name, plan_unpack
-from rundlet.core.streams.parts import files_of
+from rundlet.core.plans.unpack import (
+    Afterwards,
+    Steps,
+    UnpackClash,
+    UnpackPlan,
+    needs_own_folder,
+    own_folder_name,
+    plan_unpack,
+)
 from rundlet.core.text import lower
-from rundlet.core.work.unpack import unpack
+from rundlet.core.work.unpack import put_away, unpack
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,13 +115,13 @@ def unpack_several(
     on_clash: UnpackClash = UnpackClash.RENAME,
     rules: Rules | None = None,
     keep_replaced: bool = False,
-    trash: bool = False,
+    after: Afterwards = Afterwards.STAYS,
     job: Job | None = None,
 ) -> Report:
     """Unpack archives into a folder; one that can't be unpacked is named and the others go on.
 
     Args:
-        trash: whether each archive goes to the trash when all of it went well.
+        after: what becomes of each archive when everything in it came out.
     """
     job = job or Job()
     whole = Report("unpack", into)
@@ -123,7 +129,7 @@ def unpack_several(
     try:
         for path in archives:
             try:
-                _one(path, whole, landing, trash=trash, job=job)
+                _one(path, whole, landing, after, job)
             except RundletError as error:
                 whole.add(path.name, f"was left out: {lower(str(error)).rstrip('.')}")
     except Cancelled:
@@ -133,19 +139,18 @@ def unpack_several(
     return whole
 
 
-def _one(path: Path, whole: Report, landing: _Landing, *, trash: bool, job: Job) -> None:
+def _one(path: Path, whole: Report, landing: _Landing, after: Afterwards, job: Job) -> None:
     reader = open_archive(path, Opening(job=job))
     try:
         plan = landing.plan(reader, path)
         report = unpack(plan, reader, job)
-        whole.files += report.files
-        whole.bytes_in += report.bytes_in
-        whole.bytes_out += report.bytes_out
-        whole.seconds += report.seconds
+        put_away(plan, reader, report, job, after)
+        for name in ("files", "bytes_in", "bytes_out", "seconds", "same", "skipped", "renamed", "left_out"):
+            setattr(whole, name, getattr(whole, name) + getattr(report, name))
         whole.issues += report.issues
         whole.created += report.created
         whole.trashed += report.trashed
-        if trash and not report.problems:
-            to_trash(files_of(reader.source), whole, job)
+        whole.moved += report.moved
+        whole.bins.update(report.bins)
     finally:
         reader.close()

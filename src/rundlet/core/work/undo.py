@@ -1,81 +1,86 @@
-"""Taking back what a job did: its files go, as far as nobody changed them since, and what it moved away comes back."""
+"""Undoing what a job did: its files go, as far as nobody changed them since, and what it moved away comes back."""
 
 from __future__ import annotations
 
+import contextlib
+import errno
 import os
-import stat
+import shutil
 import time
-from collections.abc import Sequence
-from dataclasses import replace
-from datetime import datetime
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from rundlet.core.errors import FileProblem, PlanError
-from rundlet.core.files.aside import kept_aside
-from rundlet.core.files.journal import Put, Record
+from rundlet.core.errors import FileProblem, PlanError, RundletError, file_problem
+from rundlet.core.files.aside import settle_aside
+from rundlet.core.files.journal import Put, Record, boot_id, stamp
 from rundlet.core.files.moving import move_into, move_to
-from rundlet.core.files.trash import from_trash, trash_one
+from rundlet.core.files.recovery import noted
+from rundlet.core.files.trash import from_trash, in_trash, trash_one
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.streams.replacing import hidden_name, identity, put_in_place
+from rundlet.core.streams.sinks import open_folder
 from rundlet.core.text import plural, quoted, shown
 
+_PACKED = ("pack", "add")
 
-def undo(record: Record, puts: Sequence[Put], job: Job | None = None) -> Report:
-    """Take a job back.
 
-    Originals that went to the trash come back first. An archive goes to the trash, and what it replaced comes back. What was
-    unpacked or copied goes to the trash when what it came from is gone or was changed since; otherwise it is there still, so it
-    is deleted. What was changed since stays and is named, and so does a folder with something else in it.
+def undo(record: Record, puts: Sequence[Put], job: Job | None = None, report: Report | None = None) -> Report:
+    """Undo a job. It can be tried again when not all of it could be undone.
+
+    Originals that went to the trash come back first. An archive goes to the trash, and what it replaced comes back, in one
+    step. What was unpacked or copied goes to the trash when what it came from is gone or was changed since; otherwise it is
+    there still, so it is deleted. What was changed since stays and is named, and so does a folder with something else in it.
+
+    Args:
+        puts: what the job put on the disk.
+        report: filled as the work goes on; a new one by default.
 
     Raises:
-        PlanError: when it was taken back already.
+        PlanError: when it was undone already.
     """
     if record.undone:
-        raise PlanError("That was taken back already.")
+        raise PlanError("That was undone already.")
     job = job or Job()
     started = time.monotonic()
-    report = Report("undo", Path(record.target))
-    job.begin("Taking it back", total_entries=len(puts) + len(record.trashed) + len(record.moved))
+    report = report if report is not None else Report("undo", Path(record.target))
+    job.begin("Undoing", total_entries=len(puts) + len(record.trashed) + len(record.moved))
     _move_back(record, job, report)
-    packed = record.verb in ("pack", "add")
-    if packed:
-        _give_back(record, job, report)
-        if report.problems:
-            report.add(record.target, "stays, as not all of the originals could be given back")
-            report.seconds = time.monotonic() - started
-            return report
-    keep_in_trash = packed or not all(_is_unchanged(path, record) for path in record.source)
-    for put in sorted(puts, key=lambda put: put.size < 0):
-        if put.size >= 0:
-            if put.path in record.replaced:
-                _put_back(put, report)
-            else:
-                _take_away(put, report, to_trash=keep_in_trash)
-            job.advance(entries=1)
-    for put in sorted((put for put in puts if put.size < 0), key=lambda put: put.path.count("/"), reverse=True):
-        _remove_folder(put, report)
-        job.advance(entries=1)
-    if packed:
-        here = {put.path for put in puts}
-        _give_back(replace(record, trashed=tuple(path for path in record.replaced if path not in here)), job, report)
+    if record.verb in _PACKED:
+        _undo_packing(record, puts, job, report)
     else:
+        _Taken(record, report, job, to_trash=not deletes(record)).take(puts)
         _give_back(record, job, report)
     report.seconds = time.monotonic() - started
     return report
 
 
-def _is_unchanged(source: str, record: Record) -> bool:
-    """Whether what a job took is there as it was then; nothing else may be there under its name by now."""
-    end = datetime.fromisoformat(record.when).timestamp() + 1  # it was written down in whole seconds
-    try:
-        status = os.lstat(source)
-    except OSError:
+def deletes(record: Record) -> bool:
+    """Whether undoing a job deletes files for good: those that are still in the archive that they came from."""
+    if record.verb != "unpack" or not record.stamps:
         return False
-    return stat.S_ISREG(status.st_mode) and status.st_mtime < end
+    same_boot = record.boot == boot_id()
+    for path, before in zip(record.source, record.stamps, strict=False):
+        now = stamp(path)
+        if now[1:] != before[1:] or now[1] < 0 or (same_boot and now[0] != before[0]):
+            return False
+    return True
+
+
+def _undo_packing(record: Record, puts: Sequence[Put], job: Job, report: Report) -> None:
+    _give_back(record, job, report)
+    if report.problems:
+        report.add(record.target, "stays, as not all of the originals could be given back")
+    elif record.replaced:
+        _put_back(record, puts, job, report)
+    else:
+        _Taken(record, report, job, to_trash=True).take(puts)
 
 
 def _move_back(record: Record, job: Job, report: Report) -> None:
     for before, after in reversed(record.moved):
+        if before in record.back:
+            continue
         if not os.path.lexists(after):
             report.add(shown(after), "is not there any more, so it can't be moved back")
         elif os.path.lexists(before):
@@ -103,70 +108,171 @@ def _move_one_back(path: Path, before: Path, report: Report, job: Job) -> None:
 
 def _give_back(record: Record, job: Job, report: Report) -> None:
     for path in record.trashed:
+        if path in record.back:
+            continue
         try:
-            from_trash(Path(path))
+            from_trash(Path(path), record.bins.get(path, ""))
             report.created.append(path)
         except FileProblem as error:
             report.add(shown(path), f"could not be given back ({error.reason})")
         job.advance(entries=1)
 
 
-def _is_as_it_was(put: Put, report: Report) -> bool:
+def _put_back(record: Record, puts: Sequence[Put], job: Job, report: Report) -> None:
+    """What stood in the places of an archive before comes back, all of it in one step; what is there now goes to the trash."""
+    same_boot = record.boot == boot_id()
+    places = [Path(path) for path in record.replaced]
+    folder = open_folder(places[0].parent)
+    borrowed: list[
+        tuple[Path, Path, Path]
+    ] = []  # what lies in the trash, its hidden name beside its place, its info file
     try:
-        status = os.lstat(put.path)
-    except FileNotFoundError:
-        return False
-    except OSError:
-        report.add(shown(put.path), "could not be looked at and stays")
-        return False
-    if (status.st_size, status.st_mtime_ns) != (put.size, put.mtime_ns):
-        report.add(shown(put.path), "was changed since and stays")
-        return False
-    return True
+        now = {Path(put.path).name: put for put in puts if identity(Path(put.path).name, folder) is not None}
+        for name, put in now.items():
+            if not put.is_still(os.stat(name, dir_fd=folder, follow_symlinks=False), same_boot=same_boot):
+                report.add(shown(put.path), "was changed since and stays")
+        if report.problems:
+            return
+        for place in places:
+            try:
+                content, info = in_trash(place, record.bins.get(str(place), ""))
+                beside = place.with_name(hidden_name(".tmp"))
+                _borrow(content, beside)
+            except (FileProblem, OSError) as error:
+                problem = (
+                    error if isinstance(error, FileProblem) else file_problem(error, "take out of the trash", place)
+                )
+                report.add(
+                    shown(str(place)), f"stays, as what was there before could not be given back ({problem.reason})"
+                )
+                continue
+            borrowed.append((content, beside, info))
+        if not report.problems:
+            new = {
+                place.name: (beside.name, os.lstat(beside).st_ino)
+                for place, (_, beside, _) in zip(places, borrowed, strict=True)
+            }
+            seen = {name: identity(name, folder) for name in now}
+            with noted(places[0].parent):
+                aside = put_in_place(folder, places[0].parent, new, old=list(now), seen=seen)
+                swapped = Report("undo", report.target)
+                settle_aside(aside, swapped, keep=True)
+            report.issues += swapped.issues
+            report.created += map(str, places)
+            for content, _, info in borrowed:
+                content.unlink(missing_ok=True)
+                info.unlink(missing_ok=True)
+            job.advance(entries=len(puts))
+    except (RundletError, OSError) as error:
+        failure = file_problem(error, "undo", record.target) if isinstance(error, OSError) else error
+        report.add(record.target, f"stays as it is: {failure.message.rstrip('.')}")
+    finally:
+        for _, beside, _ in borrowed:
+            beside.unlink(missing_ok=True)
+        os.close(folder)
 
 
-def _put_back(put: Put, report: Report) -> None:
-    """What stood in this place before comes back, in one step, and what stands there now goes to the trash."""
-    if os.path.lexists(put.path) and not _is_as_it_was(put, report):
-        return
-    path, swapped = Path(put.path), Report("undo", report.target)
+def _borrow(content: Path, beside: Path) -> None:
+    """Have a file of the trash under another name too, so that it is there still when something goes wrong. Raises ``OSError``."""
     try:
-        with kept_aside([path], swapped):
-            from_trash(path, over=True)
-    except FileProblem as error:
-        report.add(shown(put.path), f"stays, as what was there before could not be given back ({error.reason})")
-        return
-    report.issues += swapped.issues
-    report.created.append(put.path)
+        os.link(content, beside, follow_symlinks=False)
+    except OSError as error:
+        if error.errno not in (errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK, errno.EXDEV):
+            raise
+        try:
+            shutil.copy2(content, beside, follow_symlinks=False)
+            fd = os.open(beside, os.O_RDONLY | os.O_CLOEXEC)
+            try:
+                os.fsync(fd)
+            finally:
+                os.close(fd)
+        except OSError:
+            beside.unlink(missing_ok=True)
+            raise
 
 
-def _take_away(put: Put, report: Report, *, to_trash: bool) -> None:
-    if not _is_as_it_was(put, report):
-        return
+class _Taken:
+    """Takes away what a job put on the disk, through descriptors of the folders, and nothing that only has its place.
+
+    Args:
+        to_trash: whether it goes to the trash rather than for good.
+    """
+
+    def __init__(self, record: Record, report: Report, job: Job, *, to_trash: bool) -> None:
+        self._report = report
+        self._job = job
+        self._to_trash = to_trash
+        self._same_boot = record.boot == boot_id()
+        self._stays: set[str] = set()
+
+    def take(self, puts: Sequence[Put]) -> None:
+        """Take away files, then the folders that are empty by then."""
+        for put in puts:
+            if not put.is_folder:
+                self._take(put)
+                self._job.advance(entries=1)
+        folders = [put for put in puts if put.is_folder]
+        for put in sorted(folders, key=lambda put: put.path.count("/"), reverse=True):
+            self._take(put)
+            self._job.advance(entries=1)
+
+    def _take(self, put: Put) -> None:
+        folder, name = os.path.split(put.path)
+        try:
+            with _opened(folder) as fd:
+                status = os.stat(name, dir_fd=fd, follow_symlinks=False)
+                if not put.is_still(status, same_boot=self._same_boot):
+                    self._leave(
+                        put, "was changed since and stays" if not put.is_folder else "is another folder now and stays"
+                    )
+                elif put.is_folder:
+                    self._remove_folder(put, name, fd)
+                elif self._to_trash:
+                    trash_one(Path(put.path))
+                    self._count(put)
+                else:
+                    os.unlink(name, dir_fd=fd)
+                    self._count(put)
+        except FileNotFoundError:
+            return
+        except (OSError, FileProblem) as error:
+            reason = error.reason if isinstance(error, FileProblem) else file_problem(error, "remove", put.path).reason
+            self._leave(put, f"could not be removed ({reason})")
+
+    def _remove_folder(self, put: Put, name: str, fd: int) -> None:
+        try:
+            os.rmdir(name, dir_fd=fd)
+        except FileNotFoundError:
+            return
+        except OSError:
+            if not any(path.startswith(put.path + "/") for path in self._stays):
+                self._leave(put, "stays, as something else is in it")
+
+    def _leave(self, put: Put, why: str) -> None:
+        self._stays.add(put.path)
+        self._report.add(shown(put.path), why)
+
+    def _count(self, put: Put) -> None:
+        self._report.files += 1
+        self._report.bytes_out += put.size
+
+
+@contextlib.contextmanager
+def _opened(folder: str) -> Iterator[int]:
+    fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
-        if to_trash:
-            trash_one(Path(put.path))
-        else:
-            Path(put.path).unlink()
-    except (OSError, FileProblem):
-        report.add(shown(put.path), "could not be taken away")
-        return
-    report.files += 1
-    report.bytes_out += put.size
+        yield fd
+    finally:
+        os.close(fd)
 
 
-def _remove_folder(put: Put, report: Report) -> None:
-    try:
-        Path(put.path).rmdir()
-    except FileNotFoundError:
-        return
-    except OSError:
-        if not any(issue.about.startswith(shown(put.path)) for issue in report.issues):
-            report.add(shown(put.path), "stays, as something else is in it")
+def undo_label(record: Record) -> str:
+    """What the button says that undoes a job; what can't be undone itself is said there."""
+    return f"Delete {plural(record.files, 'unpacked file')}" if record.files and deletes(record) else "Undo"
 
 
 def undo_words(record: Record) -> str:
-    """What taking a job back does, in a few words."""
+    """What undoing a job does, in a few words."""
     name = quoted(Path(record.target).name)
     if record.verb in ("pack", "add"):
         back = " and give the originals back" if record.trashed else ""
@@ -184,9 +290,10 @@ def undo_words(record: Record) -> str:
     if record.verb == "move":
         return f"Move {plural(len(record.moved), 'item')} back"
     if record.verb == "copy":
-        return f"Take away what was copied into {name}"
+        return f"Move what was copied into {name} to the trash"
     if record.verb == "trash":
         return f"Give {plural(len(record.trashed), 'item')} back from the trash"
     back = " and give back what was replaced" if record.trashed else ""
     back += " and move the archive back" if record.moved else ""
-    return f"Take away what was unpacked into {name}{back}"
+    where = f"what was unpacked into {name}"
+    return f"Delete {where}{back}" if deletes(record) else f"Move {where} to the trash{back}"

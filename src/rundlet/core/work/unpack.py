@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -10,16 +11,20 @@ from pathlib import Path
 import numpy as np
 
 from rundlet.core.codecs.side_by_side import cores
-from rundlet.core.errors import FileProblem, NoSpace, OutOfDate
+from rundlet.core.errors import Cancelled, NoSpace, OutOfDate
+from rundlet.core.files.aside import recover_folder
 from rundlet.core.files.landing import Made, make_root
+from rundlet.core.files.moving import move_into
 from rundlet.core.files.space import free_bytes
-from rundlet.core.files.trash import from_trash
+from rundlet.core.files.trash import to_trash
 from rundlet.core.formats.base import ArchiveReader, Kind, Unit
 from rundlet.core.jobs.helpers import WORTH_IT
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.core.plans.unpack import Action, Step, UnpackPlan
-from rundlet.core.text import quoted, size
+from rundlet.core.plans.unpack import Action, Afterwards, Step, UnpackPlan
+from rundlet.core.streams.parts import files_of
+from rundlet.core.streams.renaming import sync_disk
+from rundlet.core.text import plural, quoted, size
 from rundlet.core.work.hands import Hands
 from rundlet.core.work.units import run_side_by_side
 from rundlet.core.work.writing import HOLE, Run, Writer
@@ -57,19 +62,77 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     job.begin("Unpacking", total_bytes=plan.size, total_entries=len(plan.steps))
     made = Made()
     report = Report("unpack", plan.root, issues=list(plan.issues))
+    report.same, report.skipped = plan.counts[Action.SAME], plan.counts[Action.SKIP]
+    report.renamed, report.left_out = plan.counts[Action.NUMBER], plan.counts[Action.REFUSE]
+    run = Run(plan, reader, job, made, report)
     try:
         if any(step.action.writes for step in plan.steps):
+            _tidy(plan)
             make_root(plan.root, made)
-            _run(Run(plan, reader, job, made, report), workers or cores())
+            _run(run, workers or cores())
+            job.checkpoint()
     except BaseException:
         made.take_back()
-        for path in report.trashed:
-            with contextlib.suppress(FileProblem):
-                from_trash(Path(path))
+        run.replaced.give_all_back()
         raise
+    run.replaced.settle(report, keep=plan.keep_replaced)
+    report.left_out += len(run.failed)
+    if run.unmarked:
+        files = plural(run.unmarked, "file or folder", "files and folders")
+        report.add(plan.root.name, f"its disk can't keep the times or permissions of {files}", problem=False)
     report.created = [*made.folders, *made.files]
     report.seconds = time.monotonic() - started
     return report
+
+
+def _tidy(plan: UnpackPlan) -> None:
+    """Clear up what jobs that were killed left in the folders that are there already."""
+    if not plan.root_is_new:
+        recover_folder(plan.root)
+        for step in plan.steps:
+            if step.action == Action.JOIN:
+                recover_folder(plan.root.joinpath(*step.target))
+
+
+def put_away(plan: UnpackPlan, reader: ArchiveReader, report: Report, job: Job, after: Afterwards) -> None:
+    """Move an archive that was unpacked to the trash or to what came out of it, but only when everything in it came out.
+
+    Otherwise it stays, and that is said in the report.
+
+    Args:
+        report: of that unpacking.
+    """
+    if after == Afterwards.STAYS:
+        return
+    files = files_of(reader.source)
+    why = plan.lacking
+    if not why and report.problems:
+        why = "not everything in it could be unpacked as it is"
+    if not why and (not files or reader.source.fingerprint() != plan.fingerprint):
+        why = "it was changed meanwhile"
+    if why:
+        report.add(plan.archive, f"stays where it is, as {why}", problem=False)
+        return
+    _write_through(plan.root)
+    try:
+        if after == Afterwards.TRASH:
+            to_trash(files, report, job)
+        elif all(file.parent == plan.root for file in files):
+            report.add(plan.archive, "is in that folder already", problem=False)
+        else:
+            move_into(files, plan.root, report, job)
+    except Cancelled:
+        report.add(plan.archive, "stays where it is, as you cancelled; its files were unpacked before", problem=False)
+
+
+def _write_through(folder: Path) -> None:
+    """See to it that all that was unpacked is on the disk before the archive goes."""
+    with contextlib.suppress(OSError):
+        fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            sync_disk(fd)
+        finally:
+            os.close(fd)
 
 
 def _run(run: Run, workers: int) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from rundlet.core.jobs.report import Issue, Report
-from rundlet.core.text import duration, plural, quoted, size
+from rundlet.core.text import duration, number, plural, quoted, size
 
 
 def words_of(report: Report, expected: tuple[int, float] = (0, 0.0)) -> str:
@@ -50,24 +50,40 @@ def _packed(report: Report) -> str:
 
 
 def _unpacked(report: Report) -> str:
-    return (
+    words = (
         f"Unpacked {plural(report.files, 'file')}, {size(report.bytes_out)}, into {quoted(report.target.name)} "
         f"in {duration(report.seconds)}."
     )
+    more = [
+        f"{number(report.same)} already there with the same content" if report.same else "",
+        f"{number(report.skipped)} skipped" if report.skipped else "",
+        f"{number(report.renamed)} renamed" if report.renamed else "",
+        f"{number(report.left_out)} left out" if report.left_out else "",
+    ]
+    said = ", ".join(filter(None, more))
+    return f"{words} {said[0].upper()}{said[1:]}." if said else words
 
 
 def _taken_back(report: Report) -> str:
-    taken = [f"{plural(report.files, 'file')} taken away"] if report.files else []
+    taken = [f"{plural(report.files, 'file')} removed"] if report.files else []
     taken += [f"{plural(len(report.created), 'item')} given back"] if report.created else []
-    return f"Taken back: {' and '.join(taken) or 'nothing'}."
+    return f"Undone: {' and '.join(taken) or 'nothing was left to do'}."
 
 
 def _afterwards(report: Report) -> str:
     if report.verb in ("pack", "add") and report.trashed:
-        return " The originals are in the trash."
+        stays = any("stay" in issue.message for issue in report.problems)
+        return (
+            f" {plural(len(report.trashed), 'original')} moved to the trash."
+            if stays
+            else " The originals are in the trash."
+        )
     words = ""
     if report.verb == "unpack" and report.trashed:
         words = f" {plural(len(report.trashed), 'file')} moved to the trash."
     if report.verb == "unpack" and report.moved:
         words += " The archive lies with them now."
+    stayed = next((i for i in report.issues if not i.problem and i.message.startswith("stays where it is")), None)
+    if report.verb == "unpack" and stayed is not None:
+        words += f" {quoted(stayed.about)} {stayed.message}."
     return words

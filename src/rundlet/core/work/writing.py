@@ -12,20 +12,20 @@ import numpy as np
 
 from rundlet.core.codecs.whole import Whole
 from rundlet.core.errors import Corrupt, NoSpace, RundletError, file_problem
+from rundlet.core.files.aside import Replaced
 from rundlet.core.files.landing import Landing, Made
 from rundlet.core.files.names import safe_link
 from rundlet.core.files.space import free_bytes
-from rundlet.core.files.trash import trash_one
 from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, Unit
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK, KIB, MAX_LINK_TARGET, MIB
 from rundlet.core.plans.unpack import Action, Step, UnpackPlan
+from rundlet.core.streams.sinks import allowed
 from rundlet.core.text import lower, quoted
 from rundlet.core.work.hand import Errand, do
 from rundlet.core.work.hands import BATCH_BYTES, BATCH_FILES, Done, Hands, SmallFile
 
-_PERMISSIONS = 0o777
 _LOOK_EVERY = 64 * MIB
 _SAID_BYTES, _SAID_ENTRIES = CHUNK, 16
 HOLE = 64 * KIB
@@ -37,7 +37,12 @@ _LINK, _REPLACE = Kind.LINK, Action.REPLACE  # found quicker than by way of thei
 
 @dataclass(slots=True)
 class Run:
-    """What all workers of one run share."""
+    """What all workers of one run share.
+
+    Attributes:
+        replaced: what stood in the places of files that were replaced.
+        unmarked: how many files and folders could not get their times or permissions.
+    """
 
     plan: UnpackPlan
     reader: ArchiveReader
@@ -46,6 +51,8 @@ class Run:
     report: Report
     hands: Hands | None = None
     links: list[tuple[Step, str]] = field(default_factory=list)
+    replaced: Replaced = field(default_factory=Replaced)
+    unmarked: int = 0
     failed: set[int] = field(default_factory=set)
     lock: threading.Lock = field(default_factory=threading.Lock)
 
@@ -142,14 +149,14 @@ class Writer:
             if taken:
                 return
         for (step, content), errand in zip(batch, errands, strict=True):
-            if self.guarded(step, do, errand, self.landing):
+            if self.guarded(step, self._do, errand):
                 self._unsaid_bytes += content.size
                 self._done(step, content.size)
             self._one_more()
 
     def _errands(self, batch: list[SmallFile]) -> list[Errand]:
         rows = [step.row for step, _ in batch]
-        modes = (self._catalog.mode[rows] & _PERMISSIONS).tolist()
+        modes = [allowed(mode) for mode in self._catalog.mode[rows].tolist()]
         times = [None if time == NO_TIME else time for time in self._catalog.mtime_ns[rows].tolist()]
         return [
             (step.target, content.data, content.deflated, content.size, content.crc, mode, time)
@@ -187,9 +194,17 @@ class Writer:
         self._unsaid_bytes += size
         self._unsaid_entries += len(written)
 
+    def _do(self, errand: Errand) -> None:
+        self._note_marks(do(errand, self.landing))
+
+    def _note_marks(self, kept: bool) -> None:
+        if not kept:
+            with self._run.lock:
+                self._run.unmarked += 1
+
     def _do_again(self, errand: Errand) -> None:
         try:
-            do(errand, self.landing)
+            self._do(errand)
         except FileExistsError:
             # A helper that came to its end before it could say so may have written it.
             target, data, deflated, size, crc, *_ = errand
@@ -213,8 +228,8 @@ class Writer:
                 if self._unsaid_bytes >= _SAID_BYTES or not size:  # nothing yet: a chance to stop
                     self._tell()
             mode, times = self._marks(step)
-            new.finish(mode=mode, times=times)
-            new.commit(replace=self._make_room(step))
+            self._note_marks(new.finish(mode=mode, times=times))
+            self._put_in_place(step, lambda replace: new.commit(replace=replace))
         finally:
             new.discard()
         self._done(step, written)
@@ -222,21 +237,26 @@ class Writer:
     def _marks(self, step: Step) -> tuple[int, tuple[int, int] | None]:
         """Permission bits and times of what an entry becomes."""
         mtime_ns = self._catalog.mtime_ns.item(step.row)
-        return self._catalog.mode.item(step.row) & _PERMISSIONS, (mtime_ns, mtime_ns) if mtime_ns != NO_TIME else None
+        return allowed(self._catalog.mode.item(step.row)), (mtime_ns, mtime_ns) if mtime_ns != NO_TIME else None
 
-    def _make_room(self, step: Step) -> bool:
-        """Move what is to be replaced to the trash, where that is asked for; whether there is still something to replace.
+    def _put_in_place(self, step: Step, put: Callable[[bool], None]) -> None:
+        """Put something in its place; what stands there and is to be replaced is kept until the job has come to its end.
 
-        Raises:
-            FileProblem: when it can't be moved there; it stays then.
+        Args:
+            put: told whether there is something to replace. Raises ``OSError`` and what a landing does.
         """
-        if step.action is not _REPLACE or not self._run.plan.keep_replaced:
-            return step.action is _REPLACE
-        path = self.landing.path(step.target)
-        trash_one(path)
-        with self._run.lock:
-            self._run.report.trashed.append(str(path))
-        return False
+        if step.action is not _REPLACE:
+            put(False)
+            return
+        where, name = self.landing.path(step.target[:-1]), step.target[-1]
+        replaced = self._run.replaced
+        still = replaced.take(self.landing.folder(step.target[:-1]), where, name)
+        try:
+            put(still)
+        except BaseException:
+            if not still:
+                replaced.give_back(where, name)
+            raise
 
     def _read_link(self, step: Step, chunks: Iterable[bytes]) -> None:
         """Links are made when all files are there, so that no file can be written through one."""
@@ -255,20 +275,20 @@ class Writer:
             with self._run.lock:
                 self._run.report.add(self._catalog.path(step.row), f"was left out: {refused}")
             return
-        self.landing.link(step.target, target, replace=self._make_room(step))
+        self._put_in_place(step, lambda replace: self.landing.link(step.target, target, replace=replace))
         self._done(step, 0)
 
     def link_again(self, first: Step, step: Step) -> None:
         """Give a file that was written one more name. Raises what a landing does."""
         if first.row in self._run.failed:
             raise Corrupt("The file that it is one more name of could not be unpacked.")
-        self.landing.hard_link(first.target, step.target, replace=self._make_room(step))
+        self._put_in_place(step, lambda replace: self.landing.hard_link(first.target, step.target, replace=replace))
         self._done(step, 0)
 
     def finish_folder(self, step: Step) -> None:
         """Give a folder its permissions and times, once everything is in it. Raises what a landing does."""
         mode, times = self._marks(step)
-        self.landing.finish_folder(step.target, mode=mode, times=times)
+        self._note_marks(self.landing.finish_folder(step.target, mode=mode, times=times))
 
     # What was done and what went wrong
 

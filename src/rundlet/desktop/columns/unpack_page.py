@@ -15,8 +15,9 @@ from rundlet.core import text
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.base import UNKNOWN
 from rundlet.core.formats.tree import ROOT
+from rundlet.core.plans.unpack import Afterwards
 from rundlet.desktop.models.archive import ArchiveListing
-from rundlet.desktop.state import Afterwards, UnpackDesk
+from rundlet.desktop.state import UnpackDesk
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import (
     CLASH_WORDS,

@@ -1,0 +1,566 @@
+"""What must never be lost: originals, archives, what is replaced, and what others do to a folder at the same time."""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import subprocess
+import sys
+import tarfile
+import threading
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import breaking
+from rundlet.core.errors import Cancelled, Clash, OutOfDate, PlanError
+from rundlet.core.files import moving
+from rundlet.core.files.journal import Journal, Put, record_of
+from rundlet.core.files.moving import move_into
+from rundlet.core.files.names import safe_name
+from rundlet.core.files.trash import from_trash, to_trash, trash_one
+from rundlet.core.formats.base import WriteOptions
+from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.plans.pack import PackClash, plan_pack
+from rundlet.core.plans.unpack import Afterwards, UnpackClash, plan_unpack
+from rundlet.core.streams import replacing
+from rundlet.core.streams.parts import PartsSink, whole_set
+from rundlet.core.streams.renaming import rename_new
+from rundlet.core.work.pack import pack
+from rundlet.core.work.undo import undo
+from rundlet.core.work.unpack import put_away, unpack
+from support import Raw, pack_to, raw_zip, unpack_to
+
+ZIP = by_id("zip").info
+
+
+def _write(folder: Path, *names: str) -> list[Path]:
+    folder.mkdir(parents=True, exist_ok=True)
+    for name in names:
+        (folder / name).write_text(name * 50)
+    return [folder / name for name in names]
+
+
+def _held(archive: Path) -> set[str]:
+    reader = open_archive(archive)
+    try:
+        return {reader.catalog.path(row).rstrip("/") for row in range(len(reader.catalog))}
+    finally:
+        reader.close()
+
+
+# Originals
+
+
+@pytest.mark.parametrize(
+    ("names", "clash", "made", "held", "gone"),
+    [
+        # An archive that has the name that was asked for is an item like any other when the new one is numbered.
+        (["D.zip", "a.txt", "b.txt"], "rename", "D (2).zip", {"D.zip", "a.txt", "b.txt"}, {"D.zip", "a.txt", "b.txt"}),
+        (["D.zip"], "rename", "D (2).zip", {"D.zip"}, {"D.zip"}),
+        # One that is replaced can't go into the new one, which is said, and is no original.
+        (["D.zip", "a.txt"], "replace", "D.zip", {"a.txt"}, {"a.txt"}),
+    ],
+)
+def test_only_what_the_archive_holds_goes_to_the_trash(
+    tmp_path: Path, trash: Path, names: list[str], clash: str, made: str, held: set[str], gone: set[str]
+) -> None:
+    pack_to(tmp_path / "D.zip", _write(tmp_path / "before", "old.txt"))
+    _write(tmp_path, "a.txt", "b.txt")
+    items = [tmp_path / name for name in names]
+    plan = plan_pack(items, target=tmp_path / "D.zip", info=ZIP, trash=True, on_clash=PackClash(clash))
+    said = [str(issue) for issue in plan.issues]
+    assert said == (["D.zip: was left out, as the new archive takes its place"] if clash == "replace" else [])
+    pack(plan)
+    assert _held(tmp_path / made) == held
+    assert {path.name for path in trash.iterdir()} == gone
+    assert all((tmp_path / name).exists() for name in {"D.zip", "a.txt", "b.txt"} - gone)
+
+
+def test_an_archive_in_the_packed_folder_is_packed_or_named(tmp_path: Path) -> None:
+    _write(tmp_path / "f", "a.txt")
+    pack_to(tmp_path / "f" / "x.zip", [tmp_path / "f" / "a.txt"])
+    plan = plan_pack([tmp_path / "f"], target=tmp_path / "f" / "x.zip", info=ZIP, on_clash=PackClash.REPLACE)
+    assert [issue.about for issue in plan.issues if issue.problem] == ["f/x.zip"]
+    plan = plan_pack([tmp_path / "f"], target=tmp_path / "f" / "x.zip", info=ZIP, on_clash=PackClash.RENAME)
+    assert not plan.issues and "f/x.zip" in {item.path for item in plan.items}
+
+
+def test_what_appears_or_changes_while_packing_stays(tmp_path: Path, trash: Path) -> None:
+    """Each original by itself: what is not in the archive as it is now stays, and is named."""
+    _write(tmp_path / "folder", "a.txt")
+    _write(tmp_path, "b.txt", "c.txt")
+    (tmp_path / "link").symlink_to("c.txt")
+
+    class Busy(Job):
+        def begin(self, phase: str, **more: int) -> None:
+            if "originals" in phase:
+                (tmp_path / "folder" / "late.txt").write_text("made while packing")
+                (tmp_path / "b.txt").write_text("x" * 250)
+                os.utime(tmp_path / "b.txt", ns=(0, status.st_mtime_ns))
+            super().begin(phase, **more)
+
+    status = (tmp_path / "b.txt").stat()
+    items = [tmp_path / name for name in ("folder", "b.txt", "c.txt", "link")]
+    report = pack(plan_pack(items, target=tmp_path / "x.tar", info=by_id("tar").info, trash=True), Busy())
+    assert [str(issue) for issue in report.problems] == [
+        "folder: stays where it is, as “folder/late.txt” is not in the archive as it is",
+        "b.txt: stays where it is, as “b.txt” was changed since it was packed",
+    ]
+    assert sorted(path.name for path in trash.iterdir()) == ["c.txt", "link"]
+
+
+def test_followed_links_and_hard_links(tmp_path: Path, trash: Path) -> None:
+    """A link is not in the archive when what it leads to was packed; a second name of a file is."""
+    (a,) = _write(tmp_path, "a.txt")
+    (tmp_path / "link").symlink_to("a.txt")
+    pack(plan_pack([tmp_path / "link"], target=tmp_path / "x.zip", info=ZIP, trash=True, follow=True))
+    assert a.exists() and (tmp_path / "link").is_symlink()
+    os.link(a, tmp_path / "again.txt")
+    report = pack(plan_pack([a, tmp_path / "again.txt"], target=tmp_path / "x.tar", info=by_id("tar").info, trash=True))
+    # The first one that goes changes the other's time of change, so that one stays: better than to be wrong about it.
+    assert len(report.trashed) + len(report.problems) == 2 and not (a.exists() and (tmp_path / "again.txt").exists())
+
+
+def test_cancelling_while_originals_go_says_what_stayed(tmp_path: Path, trash: Path) -> None:
+    items = _write(tmp_path, "a.txt", "b.txt", "c.txt")
+
+    class Stopped(Job):
+        def advance(self, count: int = 0, *, entries: int = 0) -> None:
+            super().advance(count, entries=entries)
+            if trash.exists():
+                self.cancel()
+
+    report = pack(plan_pack(items, target=tmp_path / "x.zip", info=ZIP, trash=True), Stopped())
+    assert _held(tmp_path / "x.zip") == {"a.txt", "b.txt", "c.txt"}
+    assert [path.exists() for path in items] == [False, True, True]
+    assert [str(issue) for issue in report.problems] == [
+        "x.zip: was packed; 2 originals stayed where they are, as you cancelled"
+    ]
+
+
+# Archives that go once they are unpacked
+
+
+@pytest.mark.parametrize("after", [Afterwards.TRASH, Afterwards.INTO])
+@pytest.mark.parametrize(
+    ("how", "why"),
+    [
+        ({}, ""),
+        ({"rows": [1]}, "only some of it is unpacked"),
+        ({"on_clash": UnpackClash.SKIP}, "1 file is skipped"),
+        ({"keep_folders": False}, "its folders are not unpacked"),
+        ({"bad": True}, "1 item can't be unpacked"),
+        ({"on_clash": UnpackClash.SKIP, "leave_same": True}, ""),
+    ],
+)
+def test_an_archive_goes_only_when_everything_came_out(
+    tmp_path: Path, trash: Path, after: Afterwards, how: dict[str, object], why: str
+) -> None:
+    how = dict(how)
+    entries = [Raw(b"f/", b"", mode=0o40755), Raw(b"f/a.txt", b"in it"), Raw(b"f/b.txt", b"too")]
+    if how.pop("bad", False):
+        entries.append(Raw(b"../out.txt", b"never"))
+    archive = tmp_path / "x.zip"
+    archive.write_bytes(raw_zip(entries))
+    into = tmp_path / "into"
+    (into / "f").mkdir(parents=True)
+    (into / "f" / "a.txt").write_text("in it" if how.get("leave_same") else "mine")
+    rows = np.array(how.pop("rows"), np.int64) if "rows" in how else None
+    reader = open_archive(archive)
+    plan = plan_unpack(reader, rows, into=into, **how)
+    assert plan.lacking == why
+    report = unpack(plan, reader)
+    put_away(plan, reader, report, Job(), after)
+    reader.close()
+    assert archive.exists() == bool(why)
+    if why:
+        assert f"x.zip: stays where it is, as {why}" in [str(issue) for issue in report.issues]
+    elif after == Afterwards.INTO:
+        assert (into / "x.zip").exists()
+    else:
+        assert (trash / "x.zip").exists()
+
+
+def test_an_archive_that_was_replaced_meanwhile_stays(tmp_path: Path, trash: Path) -> None:
+    archive = tmp_path / "x.zip"
+    pack_to(archive, _write(tmp_path / "f", "a.txt"))
+    reader = open_archive(archive)
+    plan = plan_unpack(reader, into=tmp_path / "out")
+    report = unpack(plan, reader)
+    pack_to(archive, _write(tmp_path / "f", "another.txt"))
+    put_away(plan, reader, report, Job(), Afterwards.TRASH)
+    reader.close()
+    assert archive.exists() and not trash.exists()
+
+
+# What is replaced
+
+
+def test_cancelling_gives_back_what_was_replaced(tmp_path: Path, trash: Path) -> None:
+    """Also where what is replaced is not to be kept, and for links."""
+    archive = tmp_path / "x.zip"
+    archive.write_bytes(
+        raw_zip([Raw(b"a.txt", b"new"), Raw(b"link", b"a.txt", mode=0o120777), Raw(b"b.bin", bytes(200_000))])
+    )
+    into = tmp_path / "into"
+    _write(into, "a.txt", "b.bin", "link")
+    before = breaking.digest(into)
+
+    class Stopped(Job):
+        def checkpoint(self) -> None:
+            if (into / "link").is_symlink():  # which comes last
+                self.cancel()
+            super().checkpoint()
+
+    reader = open_archive(archive)
+    with pytest.raises(Cancelled):
+        unpack(plan_unpack(reader, into=into, on_clash=UnpackClash.REPLACE), reader, Stopped(), workers=1)
+    reader.close()
+    assert breaking.digest(into) == before and not list(into.glob(".*")) and not trash.exists()
+
+
+def test_an_archive_keeps_its_owner_and_permissions(tmp_path: Path) -> None:
+    archive = tmp_path / "x.zip"
+    items = _write(tmp_path, "a.txt", "b.txt")
+    pack_to(archive, items[:1])
+    archive.chmod(0o600)
+    if os.getuid() == 0:
+        os.chown(archive, 1234, 1234)
+    for clash in (PackClash.ADD, PackClash.REPLACE):
+        pack(plan_pack(items[1:], target=archive, info=ZIP, on_clash=clash))
+        status = archive.stat()
+        assert status.st_mode & 0o777 == 0o600
+        assert os.getuid() or (status.st_uid, status.st_gid) == (1234, 1234)
+    (tmp_path / "link.zip").symlink_to("x.zip")
+    pack(plan_pack(items, target=tmp_path / "link.zip", info=ZIP, on_clash=PackClash.REPLACE))
+    assert (tmp_path / "link.zip").is_symlink() and _held(archive) == {"a.txt", "b.txt"}
+    (tmp_path / "lost.zip").symlink_to("nowhere.zip")
+    with pytest.raises(PlanError, match="link that leads nowhere"):
+        plan_pack(items, target=tmp_path / "lost.zip", info=ZIP, on_clash=PackClash.REPLACE)
+
+
+def test_unpacking_follows_the_mask_of_the_process(tmp_path: Path) -> None:
+    archive = tmp_path / "x.zip"
+    archive.write_bytes(raw_zip([Raw(b"a.txt", mode=0o100666), Raw(b"f/", b"", mode=0o40777)]))
+    words = "import os, sys; os.umask(0o027); from rundlet.cli.main import main; sys.exit(main(sys.argv[1:]))"
+    out = tmp_path / "out"
+    subprocess.run([sys.executable, "-c", words, "unpack", str(archive), "--into", str(out)], check=True)
+    assert [oct((out / name).stat().st_mode & 0o777) for name in ("a.txt", "f")] == ["0o640", "0o750"]
+
+
+# Archives in parts
+
+
+def _in_parts(tmp_path: Path, name: str, size: int = 3000) -> Path:
+    (tmp_path / name).write_bytes(os.urandom(10_000))
+    target = tmp_path / "x.zip"
+    options = WriteOptions(0)
+    plan = plan_pack(
+        [tmp_path / name], target=target, info=ZIP, options=options, part_size=size, on_clash=PackClash.REPLACE
+    )
+    pack(plan)
+    return target
+
+
+def test_a_stranger_beside_parts_is_left_alone(tmp_path: Path) -> None:
+    """Neither replaced with them, nor taken for one of them."""
+    target = _in_parts(tmp_path, "old")
+    for name in ("x.zip.2024", "x.zip.0002", "x.zip.007"):
+        (tmp_path / name).write_text("somebody else's")
+    assert [path.name for path in whole_set(target)] == [*(f"x.zip.00{n}" for n in range(1, 5)), "x.zip.sha256"]
+    _in_parts(tmp_path, "new", 6000)
+    assert {path.name for path in tmp_path.glob("x.zip.*")} == {
+        *("x.zip.001", "x.zip.002", "x.zip.sha256"),
+        *("x.zip.2024", "x.zip.0002", "x.zip.007"),
+    }
+    for name in ("x.zip.0002", "x.zip.007"):
+        (tmp_path / name).unlink()
+    assert _held(tmp_path / "x.zip.001") == {"new"}
+
+
+def test_a_folder_named_like_a_part_stops_the_work_and_nothing_is_lost(tmp_path: Path) -> None:
+    target = _in_parts(tmp_path, "old", 6000)
+    (tmp_path / "x.zip.003").mkdir()
+    before = {path: path.read_bytes() for path in whole_set(target)}
+    with pytest.raises(Clash):
+        _in_parts(tmp_path, "new", 3000)
+    assert {path: path.read_bytes() for path in whole_set(target)} == before and (tmp_path / "x.zip.003").is_dir()
+    assert _held(target.with_name("x.zip.001")) == {"old"}
+    assert not list(tmp_path.glob(".*"))
+
+
+def test_two_jobs_that_replace_the_same_parts(tmp_path: Path) -> None:
+    target = _in_parts(tmp_path, "old")
+    sinks = [PartsSink(target, 4000, replace=True) for _ in range(2)]
+    for number, sink in enumerate(sinks):
+        sink.write(bytes([number]) * 9000)
+    aside = sinks[0].commit()
+    assert aside is not None
+    aside.discard()
+    with pytest.raises(OutOfDate):
+        sinks[1].commit()
+    assert b"".join(path.read_bytes() for path in whole_set(target)[:-1]) == bytes(9000)
+    assert not list(tmp_path.glob(".*"))
+
+
+def test_two_jobs_that_add_to_one_archive(tmp_path: Path) -> None:
+    """The second is refused, whether it comes while the first is at it or has been planned before the first ended."""
+    items = _write(tmp_path, "a.txt", "b.txt", "c.txt")
+    archive = tmp_path / "x.zip"
+    pack_to(archive, items[:1])
+    plans = [plan_pack([item], target=archive, info=ZIP, on_clash=PackClash.ADD) for item in items[1:]]
+
+    class Meanwhile(Job):
+        def begin(self, phase: str, **more: int) -> None:
+            super().begin(phase, **more)
+            if phase == "Packing":
+                with pytest.raises(OutOfDate, match="Another job"):
+                    pack(plans[1])
+
+    pack(plans[0], Meanwhile())
+    with pytest.raises(OutOfDate, match="changed meanwhile"):
+        pack(plans[1])
+    assert _held(archive) == {"a.txt", "b.txt"}
+
+    class Behind(Job):
+        """Another program replaces the archive just before it is replaced here."""
+
+        def begin(self, phase: str, **more: int) -> None:
+            super().begin(phase, **more)
+            if phase == "Reading it back":
+                (tmp_path / "other").write_bytes(archive.read_bytes())
+                (tmp_path / "other").replace(archive)
+
+    with pytest.raises(OutOfDate):
+        pack(plan_pack(items[2:], target=archive, info=ZIP, on_clash=PackClash.ADD, read_back=True), Behind())
+    assert _held(archive) == {"a.txt", "b.txt"} and not list(tmp_path.glob(".*"))
+
+
+def test_kept_parts_can_not_be_taken_for_new_ones(tmp_path: Path, trash: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """On a disk without a trash, the old parts are kept together in a folder."""
+
+    def refused(*_: object) -> None:
+        raise OSError(errno.EROFS, "")
+
+    _in_parts(tmp_path, "old", 3000)
+    monkeypatch.setattr("rundlet.core.files.trash.send2trash", refused)
+    (tmp_path / "new").write_bytes(os.urandom(9_000))
+    how = {"target": tmp_path / "x.zip", "info": ZIP, "options": WriteOptions(0), "part_size": 6000}
+    report = pack(plan_pack([tmp_path / "new"], on_clash=PackClash.REPLACE, keep_replaced=True, **how))
+    assert "is kept as “x.zip (before)”" in str(report.issues[-1])
+    assert _held(tmp_path / "x.zip.001") == {"new"} and not (tmp_path / "x.zip.003").exists()
+    assert _held(tmp_path / "x.zip (before)" / "x.zip.001") == {"old"}
+
+
+# Moving, undoing, and what others do at the same time
+
+
+def test_moving_to_another_disk_removes_only_what_it_copied(
+    tmp_path: Path, trash: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    source, into = tmp_path / "source", tmp_path / "into"
+    _write(source / "in", "a.txt", "b.txt")
+    into.mkdir()
+
+    def elsewhere(*_: object) -> None:
+        raise OSError(errno.EXDEV, "")
+
+    monkeypatch.setattr(moving, "_rename", elsewhere)
+    synced: list[str] = []
+
+    def sync(folder: Path) -> None:
+        synced.append("sync")
+        if len(synced) == 1:
+            _write(source / "in", "late.txt")
+            (source / "in" / "b.txt").write_text("changed")
+
+    monkeypatch.setattr(moving, "_write_through", sync)
+    report = Report("move", into)
+    move_into([source], into, report, Job())
+    assert synced and not report.moved
+    assert sorted(path.name for path in source.rglob("*.txt")) == ["b.txt", "late.txt"]
+    assert sorted(path.name for path in (into / "source").rglob("*.txt")) == ["a.txt", "b.txt"]
+    assert "stays here too" in str(report.problems[0])
+    monkeypatch.setattr(moving, "_write_through", synced.append)
+    report = Report("move", into)
+    move_into([source], into, report, Job())
+    assert not source.exists() and report.moved == [(str(source), str(into / "source (2)"))]
+
+
+def test_nothing_is_renamed_over_what_was_made_meanwhile(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    a, b, c = _write(tmp_path, "a", "b", "c")
+    with pytest.raises(FileExistsError):
+        rename_new(a, b)
+    monkeypatch.setattr("rundlet.core.streams.renaming._call", lambda _: None)
+    with pytest.raises(FileExistsError):
+        rename_new(a, b)
+    rename_new(a, tmp_path / "d")
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["b", "c", "d"]
+    assert c.read_text() == "c" * 50
+
+
+def test_undo_follows_no_folder_that_was_swapped_for_a_link(tmp_path: Path, trash: Path) -> None:
+    pack_to(tmp_path / "x.zip", _write(tmp_path / "f", "a.txt"))
+    report = unpack_to(tmp_path / "x.zip", tmp_path / "out" / "deep")
+    record, puts = record_of(report, [tmp_path / "x.zip"], "words")
+    foreign = tmp_path / "foreign"
+    foreign.mkdir()
+    (foreign / "a.txt").write_bytes((tmp_path / "f" / "a.txt").read_bytes())
+    mine = (tmp_path / "out" / "deep" / "a.txt").stat()
+    os.utime(foreign / "a.txt", ns=(mine.st_atime_ns, mine.st_mtime_ns))
+    (tmp_path / "out" / "deep").rename(tmp_path / "moved away")
+    (tmp_path / "out" / "deep").symlink_to(foreign)
+    undone = undo(record, puts)
+    assert (foreign / "a.txt").exists() and (tmp_path / "out" / "deep").is_symlink()
+    assert undone.problems[0].message == "was changed since and stays"
+
+
+def test_undo_gives_back_its_own_and_not_the_newest(tmp_path: Path, trash: Path) -> None:
+    path = tmp_path / "a.txt"
+    first = Report("trash", tmp_path)
+    for words in ("one", "two"):
+        path.write_text(words)
+        report = Report("trash", tmp_path)
+        to_trash([path], report, Job())
+        first = first if first.trashed else report
+    record, puts = record_of(first, [path], "words")
+    undo(record, puts)
+    assert path.read_text() == "one"
+    path.unlink()
+    from_trash(path)
+    assert path.read_text() == "two"
+
+
+def test_a_link_that_leads_nowhere_goes_to_the_trash_and_comes_back(tmp_path: Path, trash: Path) -> None:
+    link = tmp_path / "link"
+    for target in ("nowhere", "nowhere else"):
+        link.symlink_to(target)
+        last = trash_one(link)
+        assert not os.path.lexists(link)
+    from_trash(link, last)
+    assert os.readlink(link) == "nowhere else" and len(list(trash.iterdir())) == 1
+
+
+def test_a_failed_undo_can_be_tried_again(tmp_path: Path, trash: Path) -> None:
+    items = _write(tmp_path, "a.txt", "b.txt")
+    journal = Journal(tmp_path / "journal")
+    record, puts = record_of(pack(plan_pack(items, target=tmp_path / "x.zip", info=ZIP, trash=True)), items, "words")
+    journal.add(record, puts)
+    items[1].write_text("in the way")
+    report = undo(journal.records()[0], journal.puts(record))
+    journal.tried(record, report.created)
+    assert report.problems and (tmp_path / "x.zip").exists() and items[0].exists()
+    items[1].unlink()
+    again = undo(journal.records()[0], journal.puts(record))
+    assert not again.problems and not (tmp_path / "x.zip").exists()
+    assert [path.read_text() for path in items] == ["a.txt" * 50, "b.txt" * 50]
+
+
+def test_many_jobs_note_themselves_at_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """No line is lost, and no record of a job that has not written its line yet."""
+    monkeypatch.setattr("rundlet.core.files.journal._LARGEST", 4000)
+    monkeypatch.setattr("rundlet.core.files.journal._KEPT", 1000)
+    (tmp_path / "f").write_text("f")
+    put = Put(str(tmp_path / "f"), 1, 1)
+
+    def note(_: int) -> None:
+        for _ in range(20):
+            record, _none = record_of(Report("pack", tmp_path / "x.zip"), [], "words")
+            Journal(tmp_path / "journal").add(record, [put])
+
+    threads = [threading.Thread(target=note, args=(n,)) for n in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    journal = Journal(tmp_path / "journal")
+    assert len(journal.records()) == 80
+    assert all(journal.puts(record) == [put] for record in journal.records())
+
+
+def test_leftovers_of_killed_jobs_go_and_those_of_living_ones_stay(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(replacing, "_YOUNG", 0.0)
+    stale, held = tmp_path / replacing.hidden_name(".tmp"), tmp_path / replacing.hidden_name(".tmp")
+    for path in (stale, held, tmp_path / ".rundlet-mine.tmp"):
+        path.write_text("half")
+    fd = os.open(held, os.O_RDWR)
+    try:
+        replacing.hold(fd)
+        pack_to(tmp_path / "x.zip", _write(tmp_path, "a.txt"))
+        assert not stale.exists() and held.exists() and (tmp_path / ".rundlet-mine.tmp").exists()
+    finally:
+        os.close(fd)
+
+
+def test_no_archive_gives_orders_to_us(tmp_path: Path) -> None:
+    """A list of names to change is taken from nobody else: neither from an archive, nor for other names than ours."""
+    order = ".rundlet-0123456789abcdef.swap"
+    assert safe_name(f"f/{order}").steps == ("f", f"_{order}")
+    _write(tmp_path, "thesis.txt")
+    number = (tmp_path / "thesis.txt").stat().st_ino
+    (tmp_path / order).write_text(json.dumps({"aside": "", "old": [], "new": [["x", "thesis.txt", number]]}))
+    replacing.recover(tmp_path)
+    assert (tmp_path / "thesis.txt").exists()
+
+
+@pytest.mark.parametrize("name", ["link", "again"])
+def test_links_are_replaced_in_one_step(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, name: str) -> None:
+    with tarfile.open(tmp_path / "x.tar", "w") as tar:
+        info = tarfile.TarInfo("a")
+        tar.addfile(info)
+        link = tarfile.TarInfo(name)
+        link.type, link.linkname = (tarfile.SYMTYPE, "a") if name == "link" else (tarfile.LNKTYPE, "a")
+        tar.addfile(link)
+    _write(tmp_path / "out", name)
+    removed: list[object] = []
+    real = os.unlink
+    monkeypatch.setattr(os, "unlink", lambda path, **more: (removed.append(path), real(path, **more))[1])
+    reader = open_archive(tmp_path / "x.tar")
+    unpack(plan_unpack(reader, into=tmp_path / "out", on_clash=UnpackClash.REPLACE), reader, workers=1)
+    reader.close()
+    assert name not in [path for path in removed if isinstance(path, str) and ".rundlet" not in path][:-1]
+    assert (tmp_path / "out" / name).is_symlink() == (name == "link")
+
+
+def test_a_disk_without_permissions_or_second_names_loses_nothing(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As sticks and some network disks are: what can't be kept is said, and every file is there."""
+    items = _write(tmp_path / "f", "a.txt", "b.txt")
+    (tmp_path / "f" / "c.bin").write_bytes(os.urandom(100_000))
+    pack_to(tmp_path / "x.zip", [tmp_path / "f"])
+
+    def refused(*_: object, **__: object) -> None:
+        raise PermissionError(errno.EPERM, "")
+
+    for name in ("fchmod", "chmod", "utime", "link"):
+        monkeypatch.setattr(os, name, refused)
+    monkeypatch.setattr("rundlet.core.streams.sinks._names_can_come_later", False)
+    report = unpack_to(tmp_path / "x.zip", tmp_path / "out")
+    assert not report.problems and "can't keep the times or permissions of 4 files and folders" in str(report.issues[0])
+    assert breaking.digest(tmp_path / "out" / "f") == breaking.digest(tmp_path / "f")
+    unpack_to(tmp_path / "x.zip", tmp_path / "out", clash=UnpackClash.REPLACE)
+    assert breaking.digest(tmp_path / "out" / "f") == breaking.digest(tmp_path / "f")
+    for clash in (PackClash.REPLACE, PackClash.RENAME):
+        pack(plan_pack(items, target=tmp_path / "x.zip", info=ZIP, on_clash=clash))
+    assert _held(tmp_path / "x.zip") == {"a.txt", "b.txt"} == _held(tmp_path / "x (2).zip")
+    assert not list(tmp_path.rglob(".rundlet*"))
+
+
+# Broken off
+
+
+@pytest.mark.parametrize("scene", breaking.scenes(), ids=lambda scene: scene.name)
+def test_jobs_that_are_killed_or_refused_lose_nothing(scene: breaking.Scene) -> None:
+    """At a number of their steps; ``make torture`` tries all of them, in every way."""
+    words = [sys.executable, breaking.__file__, "--scene", scene.name, "--stride", "5"]
+    done = subprocess.run(words, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stdout + done.stderr
+    assert done.stdout.count("nothing lost") == len(breaking.WAYS)
