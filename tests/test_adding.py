@@ -9,9 +9,13 @@ from pathlib import Path
 
 import pytest
 
+import second_reader
 from rundlet.core.errors import Cancelled, Clash, Corrupt, OutOfDate, PasswordNeeded, PlanError, WrongPassword
-from rundlet.core.formats.base import Opening, WriteOptions
+from rundlet.core.formats.base import Opening, PackItem, WriteOptions
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
+from rundlet.core.formats.sevenz import writer as seven_writer
+from rundlet.core.formats.sevenz.new_header import Row
+from rundlet.core.formats.sevenz.records import Property
 from rundlet.core.formats.zip import writer as zip_writer
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
@@ -222,3 +226,53 @@ def test_a_change_that_fails_half_way_leaves_the_old_one(tmp_path: Path, fmt: st
     reader = open_archive(archive)
     assert list(contents(reader)) == ["plain.txt"]
     reader.close()
+
+
+def test_what_holds_for_a_tars_old_entries_does_not_for_new_ones(tmp_path: Path) -> None:
+    """Global attributes of a pax archive end where ours begin, for other readers too."""
+    archive = tmp_path / "x.tar"
+    held = {"mtime": "1000000000", "uname": "somebody", "uid": "4711", "comment": "theirs", "path": "", "size": ""}
+    with tarfile.open(archive, "w", format=tarfile.PAX_FORMAT, pax_headers={k: v for k, v in held.items() if v}) as tar:
+        tar.addfile(tarfile.TarInfo("old.txt"))
+    (tmp_path / "new.txt").write_text("new")
+    os.utime(tmp_path / "new.txt", (1_900_000_000, 1_900_000_000))
+    add(archive, [tmp_path / "new.txt"])
+    with tarfile.open(archive) as tar:
+        old, new = tar.getmembers()
+        assert (old.mtime, old.uname, old.uid) == (1_000_000_000, "somebody", 4711)
+        assert (new.mtime, new.uname, new.uid, new.size) == (1_900_000_000, "", 0, 3)
+        assert not new.pax_headers.get("comment")
+    reader = open_archive(archive)
+    assert reader.catalog.entry(1).mtime_ns == 1_900_000_000 * 10**9 and reader.index.globals >= {b"uname", b"comment"}
+    reader.close()
+
+
+def test_all_times_and_marks_of_a_7z_are_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What our own archives don't hold, but others' do: more times, start positions, and items that only take away."""
+    real = seven_writer.new_row
+
+    def rich(item: PackItem) -> Row:
+        row = real(item)
+        row.times = {Property.CTIME: 11, Property.ATIME: 12, Property.MTIME: 1 << 62, Property.START_POS: 13}
+        row.is_anti = item.path.endswith("gone")
+        return row
+
+    archive = tmp_path / "x.7z"
+    (tmp_path / "a.txt").write_text("content")
+    (tmp_path / "gone").touch()
+    with monkeypatch.context() as richly:
+        richly.setattr(seven_writer, "new_row", rich)
+        pack_to(archive, [tmp_path / "a.txt", tmp_path / "gone"], fmt="7z")
+    before = {entry.name: entry for entry in second_reader.read(archive.read_bytes())}
+    (tmp_path / "b.txt").write_text("more")
+    add(archive, [tmp_path / "b.txt"])
+    after = {entry.name: entry for entry in second_reader.read(archive.read_bytes())}
+    assert set(after) == {"a.txt", "gone", "b.txt"} and after["gone"].anti and not after["b.txt"].anti
+    for name in ("a.txt", "gone"):
+        assert (before[name].created, before[name].accessed, before[name].changed, before[name].start) == (
+            11,
+            12,
+            1 << 62,
+            13,
+        )
+        assert after[name] == before[name]

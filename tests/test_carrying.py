@@ -16,6 +16,7 @@ from rundlet.core.errors import Cancelled
 from rundlet.core.files.endings import better_name
 from rundlet.core.files.moving import copy_into, move_into
 from rundlet.core.files.places import Drive, Places, drives
+from rundlet.core.files.private_copies import IN_MEMORY
 from rundlet.core.files.space import disk_rules
 from rundlet.core.formats.base import WriteOptions
 from rundlet.core.formats.detect import by_id
@@ -25,7 +26,7 @@ from rundlet.core.plans.pack import plan_pack
 from rundlet.core.plans.unpack import Afterwards
 from rundlet.core.work.pack import pack
 from rundlet.desktop import shelf as shelf_module
-from rundlet.desktop.lending import IN_MEMORY, Copy
+from rundlet.desktop.lending import Copy
 from rundlet.desktop.window import Window
 from support import make_tree, pack_to, snapshot
 from windows import CTRL, NONE, chosen, click, files_in, row
@@ -59,10 +60,10 @@ def test_entries_are_dragged_out_and_copied(window: Window, settle, stand, home:
     mime = drag.mimeData()
     assert drag.source() is window.source.pages.page and not drag.pixmap().isNull()
     assert mime.hasUrls()
-    assert not window.workspace.lending._folders  # nothing is unpacked before it is asked for
+    assert not window.workspace.lending.folders  # nothing is unpacked before it is asked for
     dragged = uris(mime)
     assert (
-        uris(mime) == dragged and len(window.workspace.lending._folders) == 1
+        uris(mime) == dragged and len(window.workspace.lending.folders) == 1
     )  # unpacked once, however often asked for
     assert sorted(path.name for path in dragged) == ["in", "plain.txt"]
     target = home / "target"
@@ -80,7 +81,7 @@ def test_entries_are_dragged_out_and_copied(window: Window, settle, stand, home:
     settle()
     assert sorted(p.name for p in target.iterdir()) == ["in", "in (2)", "plain (2).txt", "plain.txt"]
     assert snapshot(target / "in (2)") == snapshot(tree / "in")
-    folders = list(window.workspace.lending._folders)
+    folders = list(window.workspace.lending.folders)
     assert folders and all(folder.stat().st_mode & 0o077 == 0 for folder in folders)
     window.close()
     assert not any(folder.exists() for folder in folders)
@@ -284,7 +285,7 @@ def test_archives_within_archives(window: Window, settle, stand, home: Path, out
     window.target.go.click()
     settle()
     assert snapshot(home / "taken out" / "tree") == snapshot(tree)
-    copies = list(ws.lending._folders)
+    copies = list(ws.lending.folders)
     ws.up()
     settle()
     assert ws.place.archive.name == "middle.zip"

@@ -131,10 +131,10 @@ def test_what_ends_the_program_cancels_its_work(
 def test_what_is_whole_is_counted(run, tmp_path: Path) -> None:
     whole = raw_zip([Raw(b"a"), Raw(b"b")])
     for name, data, words in (
-        ("whole", whole, "“whole” is whole: 2 entries read."),
-        ("cut", whole[:-30], "2 entries of “cut” are whole; the archive itself is not."),
-        ("bad", raw_zip([Raw(b"a", crc=5), Raw(b"b")]), "1 entry of “bad” is whole, 1 not."),
-        ("both", raw_zip([Raw(b"a", crc=5), Raw(b"b")])[:-30], "1 entry of “both” is whole, 1 not."),
+        ("whole", whole, "“whole” is intact: 2 items read."),
+        ("cut", whole[:-30], "2 items of “cut” are intact; the archive itself is damaged."),
+        ("bad", raw_zip([Raw(b"a", crc=5), Raw(b"b")]), "1 item of “bad” is intact, 1 damaged."),
+        ("both", raw_zip([Raw(b"a", crc=5), Raw(b"b")])[:-30], "1 item of “both” is intact, 1 damaged."),
     ):
         (tmp_path / name).write_bytes(data)
         assert run("check", name)[1].strip() == words
@@ -188,7 +188,7 @@ def test_version_and_help(run) -> None:
 def test_without_a_display_it_says_so(run, monkeypatch: pytest.MonkeyPatch) -> None:
     for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
         monkeypatch.delenv(name, raising=False)
-    status, _, lines = run("some-folder")
+    status, _, lines = run(".")
     assert (status, len(lines)) == (2, 1)
     assert "no display" in lines[0]
     monkeypatch.setenv("DISPLAY", ":0")

@@ -35,7 +35,7 @@ HOSTILE = [
     (Raw(b"link-abs", b"/etc", mode=0o120777), "link to a place outside"),
     (Raw(b"d/link-through", b"x/../../../etc", mode=0o120777), "link to a place outside"),
     (Raw(b"link-empty", b"", mode=0o120777), "without a usable target"),
-    (Raw(b"harmless/under-file"), "is in the place of its folder"),
+    (Raw(b"harmless/under-file"), "its folder is called “harmless (2)”"),
     (Raw(b"planted/evil"), "in the place of its folder"),
 ]
 
@@ -56,7 +56,7 @@ def test_hostile_entries_stay_out_and_the_harmless_come_out(tmp_path: Path) -> N
     for _, words in HOSTILE:
         assert words in said
     assert len(report.problems) == len(HOSTILE) + 1  # and the planted link itself
-    assert sorted(snapshot(into)) == ["also", "also/fine", "harmless"]
+    assert sorted(snapshot(into)) == ["also", "also/fine", "harmless", "harmless (2)", "harmless (2)/under-file"]
     assert sorted(p.name for p in (tmp_path / "cage").iterdir()) == ["out"]
 
 

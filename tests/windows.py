@@ -32,7 +32,7 @@ def window(qtbot: QtBot, home: Path) -> Iterator[Window]:
     qtbot.addWidget(made)
     made.show()
     yield made
-    made.close()
+    made.close_now()
 
 
 @pytest.fixture
@@ -41,7 +41,11 @@ def settle(window: Window, qtbot: QtBot) -> Callable[[], None]:
 
     def wait() -> None:
         qtbot.waitUntil(
-            lambda: not window.background.busy and window.workspace.at_rest and not window.jobs.running, timeout=20_000
+            lambda: (
+                not (window.background.busy or window.jobs.running or window._press_timer.isActive())
+                and window.workspace.at_rest
+            ),
+            timeout=20_000,
         )
 
     return wait

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
+import ctypes
+import difflib
+import errno
 import gc
 import importlib
 import os
@@ -25,6 +29,7 @@ usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
        rundlet pack OUT ITEM ...                make an archive
        rundlet unpack ARCHIVE ... --into DIR    take entries out
        rundlet check ARCHIVE                    read every entry and judge it
+       rundlet help [VERB]                      say how it is used
        rundlet --version
 
 "rundlet VERB --help" says more."""
@@ -53,33 +58,88 @@ def parser_for(verb: str) -> argparse.ArgumentParser:
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run the command and give its exit status: 0 done, 1 done with problems, 2 not done."""
     words = list(sys.argv[1:] if arguments is None else arguments)
-    if words[:1] == ["--version"]:
+    _take_any_terminal()
+    try:
+        return _main(words)
+    except (Cancelled, KeyboardInterrupt):
+        _say("Cancelled; nothing was left behind.")
+        return FAILED
+    except BrokenPipeError:
+        return _without_output()
+    except OSError as error:
+        if error.errno not in (errno.ENOSPC, errno.EBADF, errno.EIO):
+            raise
+        _say(f"What is to be said can't be written: {(error.strerror or 'the system gave no reason').lower()}.")
+        return _without_output()
+
+
+def _main(words: list[str]) -> int:
+    first = words[0] if words else ""
+    if first in ("--version", "-V"):
         print(f"rundlet {__version__}")
         return DONE
-    if words[:1] in (["--help"], ["-h"]):
+    if first in ("--help", "-h", "help"):
+        if len(words) > 1 and words[1] in VERBS:
+            return _run(words[1], ["--help"])
         print(_USAGE)
         return DONE
-    if not words or words[0] not in VERBS:
-        return _open_window(words)
-    try:
-        return _run(words[0], words[1:])
-    except (Cancelled, KeyboardInterrupt):
-        print("rundlet: Cancelled; nothing was left behind.", file=sys.stderr)
-        return FAILED
+    if first in VERBS:
+        return _run(first, words[1:])
+    for word in words:
+        if not os.path.lexists(word):
+            return _not_there(word, is_first=word == first)
+    return _open_window(words)
+
+
+def _not_there(word: str, *, is_first: bool) -> int:
+    """A word that is neither a verb nor anything on the disk."""
+    meant = difflib.get_close_matches(word, VERBS, n=1) if is_first else []
+    if meant:
+        _say(f"There is no verb “{word}”. Did you mean “{meant[0]}”?")
+    elif word.startswith("-"):
+        _say(f"There is no option “{word}”; “rundlet --help” says what there is.")
+    else:
+        _say(f"There is no file, folder or verb “{word}”; “rundlet --help” says what there is.")
+    return FAILED
+
+
+def _say(words: str) -> None:
+    if sys.stderr is not None:
+        print(f"rundlet: {words}", file=sys.stderr)
+
+
+def _take_any_terminal() -> None:
+    """What a terminal has no letters for is written as numbers; a standard stream that is closed swallows what it is given."""
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name) is None:
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: PTH123, SIM115 - up to the end
+        elif hasattr(getattr(sys, name), "reconfigure"):
+            getattr(sys, name).reconfigure(errors="backslashreplace")
+
+
+def _without_output() -> int:
+    """Nobody reads any more, or nothing can be written: the interpreter must not try once more at its end."""
+    with contextlib.suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    return FAILED
 
 
 def _open_window(words: list[str]) -> int:
-    if not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
-        print(
-            "rundlet: There is no display to open a window on; “rundlet --help” says what works without.",
-            file=sys.stderr,
-        )
+    platform = os.environ.get("QT_QPA_PLATFORM", "")
+    if not (platform or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
+        _say("There is no display to open a window on; “rundlet --help” says what works without.")
         return FAILED
+    if (platform or "xcb").startswith("xcb") and not (os.environ.get("WAYLAND_DISPLAY") and not platform):
+        try:
+            ctypes.CDLL("libxcb-cursor.so.0")
+        except OSError:  # the toolkit would end the process without a word that helps
+            _say("The window can't start, as a part of the system is missing: install the package libxcb-cursor0.")
+            return FAILED
     gc.disable()  # until the window is there: what is loaded stays, and looking it through takes a tenth of the start
     try:
         from rundlet.desktop.app import main as open_window
     except ImportError as error:
-        print(f"rundlet: The window can't start, as a part of the system is missing: {error}", file=sys.stderr)
+        _say(f"The window can't start, as a part of the system is missing: {error}")
         return FAILED
     return open_window(words)
 
@@ -90,21 +150,20 @@ _SWITCH_SECONDS = 0.00005
 
 def _run(verb: str, words: list[str]) -> int:
     from rundlet.cli.render import Output  # with all that the verbs need
+    from rundlet.core.files.recovery import clear_up
 
     try:
         options = parser_for(verb).parse_args(words)
     except SystemExit as end:
         return int(end.code or 0)
     output = Output(json=options.json)
+    clear_up()
     sys.setswitchinterval(_SWITCH_SECONDS)
     try:
         status: int = _module(verb).run(options, output)
         sys.stdout.flush()
     except RundletError as error:
         output.line(error)
-        return FAILED
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return FAILED
     except MemoryError:
         output.line("There is not enough memory for this.")

@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import argparse
+import getpass
 import sys
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
 from rundlet.cli.render import with_progress
+from rundlet.core.errors import PlanError
+from rundlet.core.files.names import as_text
 from rundlet.core.formats.base import ArchiveReader, Catalog, Opening
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.names import CODE_PAGES
-from rundlet.core.limits import DEFAULT
+from rundlet.core.limits import DEFAULT, MAX_PASSWORD_LINE
+from rundlet.core.streams.private import no_core_dumps
 from rundlet.core.text import parse_size
 
 
@@ -62,9 +66,30 @@ def open_given(
     return reader
 
 
-def given_password(options: argparse.Namespace) -> str | None:
-    """The password, or None when none was announced."""
-    return sys.stdin.readline().rstrip("\r\n") if options.password_stdin else None
+def given_password(options: argparse.Namespace, *, twice: bool = False) -> str | None:
+    """The password, or None when none was announced. At a terminal it is asked for and not shown while it is typed.
+
+    Args:
+        twice: whether it is to be typed twice there, as nobody would notice a slip.
+
+    Raises:
+        PlanError: when there is none, or what was typed twice is not the same.
+    """
+    if not options.password_stdin:
+        return None
+    no_core_dumps()
+    if sys.stdin is None:
+        raise PlanError("The password is to come from standard input, which is closed.")
+    if sys.stdin.isatty():
+        password = getpass.getpass("Password: ", sys.stderr)
+        if twice and getpass.getpass("The same again: ", sys.stderr) != password:
+            raise PlanError("The passwords don't match.")
+        return password
+    try:
+        line = sys.stdin.buffer.readline(MAX_PASSWORD_LINE) if hasattr(sys.stdin, "buffer") else sys.stdin.readline()
+    except OSError as error:
+        raise PlanError("The password can't be read from standard input.") from error
+    return (as_text(line) if isinstance(line, bytes) else line).rstrip("\r\n")
 
 
 def size_argument(words: str) -> int:

@@ -50,7 +50,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace, output: Output) -> int:
     """Pack; 1 when something was left out."""
     info = _format(options)
-    password = given_password(options)
+    if str(options.out) == "-":
+        raise PlanError(
+            "An archive is not written to standard output.", hint="Name a file; “./-” for one of that name."
+        )
+    password = given_password(options, twice=True)
     if password == "":
         raise PlanError("The password on standard input is empty.")
     write = WriteOptions(

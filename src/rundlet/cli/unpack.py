@@ -12,11 +12,11 @@ from numpy.typing import NDArray
 
 from rundlet.cli.opening import add_reading, given_password, open_given
 from rundlet.cli.render import Output, issue_values, note, report_value, with_progress
-from rundlet.core.errors import PlanError, RundletError
+from rundlet.core.errors import Cancelled, PlanError, RundletError
 from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.jobs.job import Job
 from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan, own_folder_name, plan_unpack
-from rundlet.core.text import duration, plural, quoted, shown, size
+from rundlet.core.text import duration, plain_path, plural, quoted, shown, size
 from rundlet.core.work.unpack import unpack
 
 
@@ -44,6 +44,12 @@ def run(options: argparse.Namespace, output: Output) -> int:
         except RundletError as error:
             output.line(error)
             failed += 1
+        except Cancelled:
+            if not values:
+                raise
+            output.line(f"Cancelled; {plural(len(values), 'archive')} before {quoted(archive.name)} stayed unpacked.")
+            failed += 1
+            break
         else:
             values.append(value)
             problems |= problem
@@ -88,7 +94,7 @@ def _matching(reader: ArchiveReader, patterns: list[str]) -> NDArray[np.int64] |
     """The rows whose path, name or one of whose folders matches a pattern; None for all."""
     if not patterns:
         return None
-    rows = [row for row, entry in enumerate(reader.catalog) if _matches(entry.path.strip("/"), patterns)]
+    rows = [row for row, entry in enumerate(reader.catalog) if _matches(plain_path(entry.path), patterns)]
     if not rows:
         raise PlanError(f"No entry of {quoted(reader.source.name)} matches {', '.join(map(quoted, patterns))}.")
     return np.array(rows, np.int64)
@@ -97,7 +103,7 @@ def _matching(reader: ArchiveReader, patterns: list[str]) -> NDArray[np.int64] |
 def _matches(path: str, patterns: list[str]) -> bool:
     steps = path.split("/")
     places = [path, steps[-1]] + ["/".join(steps[:i]) for i in range(1, len(steps))]
-    return any(fnmatch.fnmatchcase(place, pattern.strip("/")) for place in places for pattern in patterns)
+    return any(fnmatch.fnmatchcase(place, plain_path(pattern)) for place in places for pattern in patterns)
 
 
 def _show_plan(plan: UnpackPlan, output: Output) -> None:

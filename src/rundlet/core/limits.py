@@ -35,6 +35,15 @@ MAX_PATH = 4000
 MAX_LINK_TARGET = 4095
 """Bytes in the target of a symbolic link: the system's own bound."""
 
+MAX_FILE = (1 << 62) - 1
+"""Bytes of a file that an archive may state: more than there is anywhere, and still a number that columns hold."""
+
+MAX_PASSWORD = 1000
+"""Characters of a password: making the key of a 7z archive takes half a million rounds over all of them."""
+
+MAX_PASSWORD_LINE = 16 * KIB
+"""Bytes of the line that a password is read from; what is longer is too long for a password, too."""
+
 
 @dataclass(frozen=True, slots=True)
 class Limits:

@@ -12,6 +12,13 @@ import humanize
 _DISGUISES = frozenset("\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u2028\u2029")
 
 
+LONGEST_NAME = 100
+"""Characters of a name within a message."""
+
+LONGEST_MESSAGE = 300
+"""Characters of a message."""
+
+
 def size(count: int) -> str:
     """A number of bytes in the units of the desktop (powers of ten), e.g. ``"4.1 MB"``."""
     return humanize.naturalsize(max(count, 0), format="%.1f").replace("Bytes", "bytes").replace("Byte", "byte")
@@ -55,9 +62,29 @@ def _escaped(character: str) -> str:
     return f"\\x{byte:02x}" if 0x80 <= byte <= 0xFF else character.encode("unicode_escape").decode("ascii")
 
 
+def plain_path(path: str) -> str:
+    """A path in an archive without what makes no difference: empty steps, ``.`` steps and a slash at its end."""
+    if path and path[0] not in "/." and path[-1] != "/" and "//" not in path and "/." not in path:
+        return path
+    return "/".join(step for step in path.split("/") if step not in ("", "."))
+
+
+def shortened(name: str, most: int = LONGEST_NAME) -> str:
+    """A name without its middle where it is long, so that its beginning and its end can be seen."""
+    if len(name) <= most:
+        return name
+    tail = most // 2
+    return f"{name[: most - tail - 1]}…{name[-tail:]}"
+
+
 def quoted(name: str) -> str:
-    """A name in quotation marks, safe to show."""
-    return f"“{shown(name)}”"
+    """A name in quotation marks, safe to show; a long one without its middle."""
+    return f"“{shortened(shown(shortened(name)))}”"
+
+
+def in_short(message: str) -> str:
+    """A message that is no longer than one can read at a glance."""
+    return message if len(message) <= LONGEST_MESSAGE else message[: LONGEST_MESSAGE - 1].rstrip() + "…"
 
 
 def lower(sentence: str) -> str:
@@ -76,10 +103,14 @@ def _harmless(character: str) -> bool:
     return character not in _DISGUISES and unicodedata.category(character) not in ("Cc", "Cs", "Cn")
 
 
-def parse_size(words: str) -> int | None:
-    """Bytes for a size as people write it (700k, 20MB, 4 GiB, or bytes), or None when it is none."""
+def parse_size(words: str, *, with_unit: bool = False) -> int | None:
+    """Bytes for a size as people write it (700k, 20MB, 4 GiB, or bytes), or None when it is none.
+
+    Args:
+        with_unit: whether it must say of what; nobody who writes "8" means eight bytes.
+    """
     match = re.fullmatch(r"\s*(\d+(?:[.,]\d+)?)\s*([kmgt]?)(i?)b?(?:ytes?)?\s*", words.lower())
-    if match is None:
+    if match is None or (with_unit and not match[2]):
         return None
     base = 1024 if match[3] else 1000
     return int(float(match[1].replace(",", ".")) * base ** (" kmgt".index(match[2] or " "))) or None

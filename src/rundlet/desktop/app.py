@@ -3,20 +3,26 @@
 from __future__ import annotations
 
 import gc
+import logging
 import signal
 import socket
 import sys
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QAbstractEventDispatcher, QSocketNotifier, Qt, QTimer
+from PySide6.QtGui import QSessionManager
 from PySide6.QtWidgets import QApplication, QWidget
 
 from rundlet.core.files.places import there
+from rundlet.core.files.recovery import clear_up
 from rundlet.core.jobs.turns import interface_rests, interface_wakes
 from rundlet.desktop.theme.style import RundletStyle
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
+
+_log = logging.getLogger(__name__)
 
 # Threads that compute hold the interpreter for this long at a time; short turns keep the window awake.
 _SWITCH_SECONDS = 0.00005
@@ -56,11 +62,21 @@ def main(words: Sequence[str]) -> int:
     close_when_told_to_end(window)
     theme.apply(app)
     window.show()
+    app.commitDataRequest.connect(partial(_ask_before_logging_out, window))
     start = list(map(Path, words)) or there([window.going.places.last])
     QTimer.singleShot(0, lambda: window.workspace.open(start))
     QTimer.singleShot(0, _settle_garbage)
+    window.background.run(lambda _: clear_up(), done=lambda _: None, failed=_not_cleared)
     app.applicationStateChanged.connect(_tidy_up)
     return app.exec()
+
+
+def _ask_before_logging_out(window: Window, manager: QSessionManager) -> None:
+    """The session is to end: where work is under way, the person is asked first, if there is time for that."""
+    if window.jobs.running and manager.allowsInteraction():
+        window.ask_before_closing()
+        manager.release()
+        manager.cancel()
 
 
 def close_when_told_to_end(window: QWidget) -> None:
@@ -76,9 +92,15 @@ def close_when_told_to_end(window: QWidget) -> None:
 
     def close() -> None:
         notifier.setEnabled(False)
+        if isinstance(window, Window):
+            window.close_now()  # there is nobody to ask
         QApplication.closeAllWindows()
 
     notifier.activated.connect(lambda *_: close())
+
+
+def _not_cleared(error: BaseException) -> None:
+    _log.error("What an earlier job left could not be cleared up", exc_info=error)
 
 
 def _settle_garbage() -> None:

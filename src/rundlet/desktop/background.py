@@ -19,7 +19,8 @@ from rundlet.core.jobs.turns import first, let_go
 T = TypeVar("T")
 
 _POLL_MS = 16
-_THREADS = 6
+_THREADS = 6  # that look: at folders, archives, files, sizes
+_MOST_JOBS = 64  # at once; each has a thread to itself, so that a small one does not wait behind a large one
 _FEW = 10_000  # objects, which go at once without being noticed
 
 Done = Callable[[Any], None]
@@ -29,8 +30,9 @@ Failed = Callable[[BaseException], None]
 class Task:
     """One piece of work under way."""
 
-    def __init__(self, job: Job, done: Done, failed: Failed) -> None:
+    def __init__(self, job: Job, done: Done, failed: Failed, *, matters: bool) -> None:
         self.job = job
+        self.matters = matters
         self.done = done
         self.failed = failed
         self.dropped = False
@@ -46,7 +48,8 @@ class Background(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="background")
+        self._looking = ThreadPoolExecutor(_THREADS, thread_name_prefix="looking")
+        self._working = ThreadPoolExecutor(_MOST_JOBS, thread_name_prefix="working")
         self._results: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
         self._running: set[Task] = set()
         self._closed = False
@@ -54,15 +57,21 @@ class Background(QObject):
         self._timer.setInterval(_POLL_MS)
         self._timer.timeout.connect(self._deliver)
 
-    def run(self, work: Callable[[Job], Any], *, done: Done, failed: Failed, job: Job | None = None) -> Task:
+    def run(
+        self, work: Callable[[Job], Any], *, done: Done, failed: Failed, job: Job | None = None, long: bool = False
+    ) -> Task:
         """Start ``work(job)``; later call ``done(result)`` or ``failed(error)``, never both, here and not in the thread.
 
         Args:
             job: the token that the work carries; one of its own by default.
+            long: whether it is a job that may take long, which has other threads than what the window looks at, and whose
+                outcome is told even when the window is closed meanwhile.
         """
-        task = Task(job or Job(), done, failed)
+        task = Task(job or Job(), done, failed, matters=long)
+        if self._closed:
+            return task
         self._running.add(task)
-        self._pool.submit(self._work, task, work)
+        (self._working if long else self._looking).submit(self._work, task, work)
         self._timer.start()
         return task
 
@@ -101,12 +110,18 @@ class Background(QObject):
         return bool(self._running)
 
     def close(self) -> None:
-        """Cancel everything and wait for the threads to end; no callback comes after this."""
+        """Cancel everything and wait for the threads to end; only what became of work that is to be heard of comes after this."""
         for task in tuple(self._running):
-            task.drop()
+            if task.matters:
+                task.job.cancel()
+            else:
+                task.drop()
         self._closed = True
-        self._pool.shutdown(cancel_futures=True)
+        for pool in (self._looking, self._working):
+            pool.shutdown(cancel_futures=True)
         self._timer.stop()
+        while not self._results.empty():
+            self._results.get()()
         self._running.clear()
 
 

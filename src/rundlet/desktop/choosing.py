@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
@@ -38,6 +39,7 @@ class Choosing(UnpackSetup):
         self._chosen: tuple[Path, ...] = ()
         self._size_task = Latest(background)
         self._sizes: dict[Path, tuple[Part, ...]] = {}
+        self._set_before: frozenset[Path] = frozenset()
 
     def _choose_nothing_here(self) -> None:
         self.choice = Choice()
@@ -46,9 +48,15 @@ class Choosing(UnpackSetup):
     def _stop_counting(self) -> None:
         self._size_task.drop()
 
-    def choose(self, nodes: Iterable[int]) -> None:
-        """These rows are chosen, and no others."""
-        self._count_choice(tuple(nodes))
+    def choose(self, nodes: Iterable[int], *, shown: int | None = None) -> None:
+        """These rows are chosen, and no others.
+
+        Args:
+            shown: how many of them are in sight, before the others; None for all.
+        """
+        nodes = tuple(nodes)
+        self._count_choice(nodes, 0 if shown is None else len(nodes) - shown)
+        self._see_whether_set_is_new()
         self.suggest_stem()
         self.choice_changed.emit(self.choice)
         self.pack_changed.emit()
@@ -57,7 +65,15 @@ class Choosing(UnpackSetup):
             self.unpack_changed.emit()
             self.plan_soon()
 
-    def _count_choice(self, nodes: tuple[int, ...]) -> None:
+    def _see_whether_set_is_new(self) -> None:
+        """What belongs to one set ends with it: it is another one when it has nothing in common with the one before."""
+        chosen = frozenset(self.chosen_paths())
+        if chosen:
+            if self._set_before and self._set_before.isdisjoint(chosen):
+                self.end_set()
+            self._set_before = chosen
+
+    def _count_choice(self, nodes: tuple[int, ...], unseen: int) -> None:
         listing = self.listing
         if isinstance(listing, DiskListing):
             self._chosen_here = tuple([listing.items[n - 1].path for n in nodes])
@@ -65,6 +81,8 @@ class Choosing(UnpackSetup):
             self.choice = counted_on_disk(listing, nodes, self.gathered)
         elif isinstance(listing, ArchiveListing):
             self.choice = counted_in_archive(listing, nodes)
+        if unseen:
+            self.choice = replace(self.choice, unseen=unseen)
 
     def chosen_paths(self) -> tuple[Path, ...]:
         """The chosen files and folders on the disk: those here, and those gathered from other folders."""
@@ -73,6 +91,10 @@ class Choosing(UnpackSetup):
     def chosen_here(self) -> tuple[Path, ...]:
         """Those of them that lie in the folder where the window stands."""
         return self._chosen_here if isinstance(self.listing, DiskListing) else ()
+
+    def shown_here(self) -> tuple[Path, ...]:
+        """Those of them that are in sight, which alone are deleted, cut or copied."""
+        return self.chosen_here()[: len(self.choice.shown)]
 
     def _count_folders(self, listing: DiskListing) -> None:
         """Fill in what folders hold, one after the other, without holding up anything; what was counted before stands."""
@@ -104,7 +126,7 @@ class Choosing(UnpackSetup):
 
     def _choice_counted(self) -> None:
         """More is known of what is chosen, or less of it is chosen elsewhere."""
-        self._count_choice(self.choice.nodes)
+        self._count_choice(self.choice.nodes, self.choice.unseen)
         self.choice_changed.emit(self.choice)
         self.pack_changed.emit()
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import os
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -29,7 +30,7 @@ def show_in_file_manager(path: Path) -> bool:
         answer = bus.call(message, timeout=_ANSWER_MS)
         if answer.type() == QDBusMessage.MessageType.ReplyMessage:
             return True
-    folder = path if path.is_dir() else path.parent
+    folder = path if os.path.isdir(path) else path.parent
     return QDesktopServices.openUrl(QUrl.fromLocalFile(str(folder)))
 
 

@@ -11,7 +11,7 @@ _AFTER_MS = 600  # a folder that changes all the time is not looked at all the t
 
 
 class FolderWatch(QObject):
-    """Watches one folder at a time.
+    """Watches one folder at a time, and the one above it, in which it may be renamed or deleted itself.
 
     Attributes:
         enabled: whether anything is watched at all.
@@ -36,12 +36,12 @@ class FolderWatch(QObject):
 
     def follow(self, folder: Path) -> None:
         """Watch this folder, and no other."""
-        watched = self._watcher.directories()
-        if watched != [str(folder)]:
+        watched, wanted = self._watcher.directories(), [str(folder), str(folder.parent)]
+        if set(watched) != set(wanted):
             if watched:
                 self._watcher.removePaths(watched)
             if self.enabled:
-                self._watcher.addPath(str(folder))
+                self._watcher.addPaths(wanted)
 
     def stop(self) -> None:
         """Watch nothing any more."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QStandardPaths
@@ -30,7 +31,7 @@ def usual_places() -> list[tuple[str, Path]]:
     found: dict[Path, str] = {}
     for words, location in _USUAL:
         path = Path(QStandardPaths.writableLocation(location))
-        if path.is_dir():
+        if os.path.isdir(path):
             found.setdefault(path, words)
     return [(words, path) for path, words in found.items()]
 
@@ -110,7 +111,7 @@ class Going(QObject):
 
     def _chosen(self) -> None:
         path = Path(self.sender().data())  # type: ignore[attr-defined]
-        if path.is_file():
+        if os.path.isfile(path):
             self._workspace.enter_file(path)
         else:
             self._workspace.go(Place(path))

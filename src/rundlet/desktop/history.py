@@ -1,35 +1,43 @@
-"""What was done: jobs are noted as they end, shown in the log, and taken back."""
+"""What was done: jobs are noted as they end, shown in the log, and undone."""
 
 from __future__ import annotations
 
+import logging
+from collections.abc import Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
-from rundlet.core.files.journal import Journal, Record, record_of
+from rundlet.core.files.journal import Journal, Put, Record, failed_record, record_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.text import quoted
-from rundlet.core.work.undo import undo, undo_words
-from rundlet.desktop.background import Background
+from rundlet.core.work.undo import undo, undo_label, undo_words
+from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.file_manager import show_in_file_manager
 from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
 from rundlet.desktop.log import LogWindow
 
+_log = logging.getLogger(__name__)
+
+_NOT_NOTED = ("lend", "undo")
+
 
 class History(QObject):
-    """The journal of a window's jobs, and the log that shows it.
+    """The journal of a window's jobs, and the log that shows it. Undoing goes back from the newest job to the oldest.
 
     Attributes:
-        last_record: the last job, as long as it was not taken back.
+        last_record: the newest job that was not undone yet.
         log: the log, once it was opened.
 
     Signals:
-        noted: the last job is another one; with what taking it back would do, or "" when it can't be.
+        noted: another job is the next to be undone; with the words for the button and what it would do, or "" for none.
+        recalled: what was done last before this window was opened.
     """
 
-    noted = Signal(str)
+    noted = Signal(str, str)
+    recalled = Signal(object)
 
     def __init__(self, journal: Journal, jobs: Jobs, background: Background, window: QWidget) -> None:
         super().__init__(window)
@@ -37,58 +45,124 @@ class History(QObject):
         self._jobs = jobs
         self._background = background
         self._window = window
+        self._task = Latest(background)
+        self._undoing: set[str] = set()
         self.last_record: Record | None = None
         self.log: LogWindow | None = None
 
+    def recall(self) -> None:
+        """Look up what was done before this window was opened."""
+
+        def done(found: tuple[Record | None, str]) -> None:
+            self._next(found)
+            if found[0] is not None:
+                self.recalled.emit(found[0])
+
+        self._task.run(lambda _: self._newest(), done=done, failed=self._failed)
+
     def note(self, running: RunningJob, outcome: Outcome) -> None:
-        """Keep a record of a job that has just ended."""
+        """Keep a record of a job that has just ended, of one that failed or was cancelled too."""
+        if running.verb in _NOT_NOTED or (outcome.report is not None and outcome.report.verb in _NOT_NOTED):
+            self._look_again()
+            return
+        self._background.run(
+            lambda _: self._write(running, outcome), done=lambda _: self._look_again(), failed=self._failed
+        )
+
+    def note_now(self, running: RunningJob, outcome: Outcome) -> None:
+        """The same at once, as the window is being closed."""
+        if running.verb not in _NOT_NOTED:
+            self._write(running, outcome)
+
+    def _write(self, running: RunningJob, outcome: Outcome) -> None:
         report = outcome.report
-        if report is None or report.verb == "lend":
-            return
-        if report.verb == "undo":
-            self._fill_log()
-            return
+        puts: Sequence[Put] = ()
+        if report is not None:
+            record, puts = record_of(report, running.source, outcome.words, expected=running.expected, id=running.id)
+            self.journal.add(record, puts, report.problems)
+        elif running.verb:
+            target = running.target or (running.source[0] if running.source else Path.home())
+            self.journal.add(
+                failed_record(
+                    running.verb,
+                    running.source,
+                    target,
+                    outcome.words,
+                    title=running.title,
+                    cancelled=outcome.cancelled,
+                    id=running.id,
+                ),
+                (),
+            )
 
-        def work(_: Job) -> Record:
-            record, puts = record_of(report, running.source, outcome.words, expected=running.expected)
-            self.journal.add(record, puts)
-            return record
-
-        self._background.run(work, done=self._noted, failed=lambda _: None)
-
-    def _noted(self, record: Record) -> None:
-        self.last_record = record
-        self.noted.emit(undo_words(record) if record.can_undo else "")
+    def _look_again(self) -> None:
+        self._task.run(lambda _: self._newest(), done=self._next, failed=self._failed)
         self._fill_log()
 
+    def _newest(self) -> tuple[Record | None, str]:
+        """The next job to be undone, and what the button says; worked out beside the interface."""
+        for record in self.journal.records():
+            if record.can_undo and not record.undone and record.id not in self._undoing:
+                return record, undo_label(record)
+        return None, ""
+
+    def _next(self, found: tuple[Record | None, str]) -> None:
+        self.last_record = found[0]
+        self.noted.emit(found[1], undo_words(found[0]) if found[0] is not None else "")
+
+    def _failed(self, error: BaseException) -> None:
+        _log.error("The log could not be read or written", exc_info=error)
+
     def undo_last(self) -> None:
-        """Take the last job back, as long as it was not taken back already."""
-        if self.last_record is not None and self.last_record.can_undo:
+        """Undo the newest job that was not undone yet."""
+        if self.last_record is not None:
             self.undo(self.last_record)
 
     def undo(self, record: Record) -> None:
-        """Take a job back."""
-        if record == self.last_record:
+        """Undo a job; one that could not be undone wholly can be tried again."""
+        if record.id in self._undoing:
+            return
+        self._undoing.add(record.id)
+        if self.last_record is not None and record.id == self.last_record.id:
             self.last_record = None
-            self.noted.emit("")
+            self.noted.emit("", "")
 
         def work(job: Job) -> Report:
-            report = undo(record, self.journal.puts(record), job)
-            self.journal.undone(record)
+            report = Report("undo", Path(record.target))
+            try:
+                undo(record, self.journal.puts(record), job, report)
+            except BaseException:
+                self.journal.tried(record, report.created)
+                raise
+            finally:
+                self._undoing.discard(record.id)
+            if report.problems:
+                self.journal.tried(record, report.created)
+            else:
+                self.journal.undone(record)
             return report
 
-        self._jobs.start(f"Taking back {quoted(Path(record.target).name)}", work)
+        self._jobs.start(f"Undoing {quoted(Path(record.target).name)}", work, verb="undo", target=Path(record.target))
 
-    def open_log(self) -> None:
-        """Show the log."""
+    def open_log(self, record_id: str = "") -> None:
+        """Show the log.
+
+        Args:
+            record_id: the job to show in it; the newest one by default.
+        """
         if self.log is None:
-            self.log = LogWindow(self._window)
+            self.log = LogWindow(self._window, self.journal.problems)
             self.log.show_wanted.connect(show_in_file_manager)
             self.log.undo_wanted.connect(self.undo)
-        self._fill_log()
+        self._fill_log(record_id)
         self.log.show()
         self.log.raise_()
 
-    def _fill_log(self) -> None:
-        if self.log is not None:
-            self._background.run(lambda _: self.journal.records(), done=self.log.show_records, failed=lambda _: None)
+    def _fill_log(self, record_id: str = "") -> None:
+        log = self.log
+        if log is not None:
+            self._background.run(
+                lambda _: self.journal.records(),
+                done=lambda records: log.show_records(records, record_id),
+                failed=self._failed,
+            )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -9,10 +10,13 @@ from pathlib import Path
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import Cancelled, RundletError
+from rundlet.core.files.journal import new_id
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.work.words import words_of
 from rundlet.desktop.background import Background
+
+_log = logging.getLogger(__name__)
 
 _POLL_MS = 100
 
@@ -29,16 +33,21 @@ class RunningJob:
         source: what it takes: the items, or the archive.
         expected: bytes and seconds that were foretold, or nothing.
         shows: whether what came of it is shown in the file manager at once.
+        verb, target: as in a report, for when there is none.
+        id: what the log calls it.
     """
 
     title: str
     work: Callable[[Job], Report]
+    verb: str = ""
+    target: Path | None = None
     source: tuple[Path, ...] = ()
     expected: tuple[int, float] = (0, 0.0)
     shows: bool = False
     job: Job = field(default_factory=Job)
     waits: bool = False
     queued: bool = False
+    id: str = field(default_factory=new_id)
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,6 +57,7 @@ class Outcome:
     Attributes:
         words: one sentence.
         details: a line for each problem.
+        cancelled: whether it was cancelled.
         show: what *Show* leads to, or None.
         good: whether everything went as asked.
     """
@@ -58,6 +68,7 @@ class Outcome:
     show: Path | None = None
     good: bool = True
     report: Report | None = None
+    cancelled: bool = False
 
 
 class Jobs(QObject):
@@ -89,13 +100,15 @@ class Jobs(QObject):
         expected: tuple[int, float] = (0, 0.0),
         shows: bool = False,
         queued: bool = False,
+        verb: str = "",
+        target: Path | None = None,
     ) -> RunningJob:
         """Start a job; see :class:`RunningJob`.
 
         Args:
             queued: whether it waits until the queued ones before it have ended.
         """
-        running = RunningJob(title, work, tuple(source), expected, shows, queued=queued)
+        running = RunningJob(title, work, verb, target, tuple(source), expected, shows, queued=queued)
         running.waits = queued and any(other.queued for other in self.running)
         self.running.append(running)
         self._timer.start()
@@ -109,15 +122,16 @@ class Jobs(QObject):
         self._background.run(
             running.work,
             done=lambda report: self._end(running, outcome_of(running.title, report, running.expected)),
-            failed=lambda error: self._end(running, failure_of(running.title, error)),
+            failed=lambda error: self._end(running, failure_of(running.title, error, running.verb)),
             job=running.job,
+            long=True,
         )
 
     def cancel(self, running: RunningJob) -> None:
         """Cancel a job; one whose turn has not come ends at once."""
         running.job.cancel()
         if running.waits and running in self.running:
-            self._end(running, failure_of(running.title, Cancelled()))
+            self._end(running, failure_of(running.title, Cancelled(), running.verb))
 
     def _poll(self) -> None:
         for running in self.running:
@@ -150,12 +164,16 @@ def outcome_of(title: str, report: Report, expected: tuple[int, float] = (0, 0.0
     return Outcome(title, words_of(report, expected), tuple(map(str, problems)), where, not problems, report)
 
 
-def failure_of(title: str, error: BaseException) -> Outcome:
+def failure_of(title: str, error: BaseException, verb: str = "") -> Outcome:
     """Why a job came to nothing, in a sentence."""
+    if isinstance(error, Cancelled) and verb == "undo":
+        words = f"{title} was cancelled; what was undone before stays so, and it can be tried again."
+        return Outcome(title, words, good=True, cancelled=True)
     if isinstance(error, Cancelled):
-        return Outcome(title, f"{title} was cancelled; nothing of it was left behind.", good=True)
+        return Outcome(title, f"{title} was cancelled; nothing of it was left behind.", good=True, cancelled=True)
     if isinstance(error, RundletError):
         return Outcome(title, str(error), good=False)
+    _log.error("%s ended through a fault", title, exc_info=error)
     return Outcome(
         title, f"{title} ended through a fault in Rundlet itself: {error}", (type(error).__name__,), good=False
     )

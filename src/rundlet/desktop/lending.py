@@ -5,28 +5,22 @@ They lie in a folder that only this user can look into, and go when the window i
 
 from __future__ import annotations
 
-import os
-import shutil
+import contextlib
 import stat
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-import platformdirs
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import RundletError
 from rundlet.core.files.moving import copy_as, free_path
+from rundlet.core.files.private_copies import PrivateFolder, new_private_folder
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.core.limits import MIB
 from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.work.unpack import unpack
 from rundlet.desktop.state import OpenArchive
-
-IN_MEMORY = 64 * MIB
-"""Copies up to so many bytes lie in the user's folder in memory, where there is one."""
 
 _LOOK_MS = 1000
 
@@ -69,28 +63,34 @@ class Lending(QObject):
 
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
-        self._folders: list[Path] = []
+        self._folders: list[PrivateFolder] = []
         self._watched: list[Copy] = []
         self._timer = QTimer(self)
         self._timer.setInterval(_LOOK_MS)
         self._timer.timeout.connect(self.look)
 
     def new_folder(self, size: int) -> Path:
-        """A private folder for so many bytes; safe to call from any thread."""
-        runtime = os.environ.get("XDG_RUNTIME_DIR", "")
-        if size <= IN_MEMORY and runtime and os.access(runtime, os.W_OK | os.X_OK):
-            place = Path(runtime)
-        else:
-            place = Path(platformdirs.user_cache_dir("rundlet"))
-            place.mkdir(parents=True, exist_ok=True, mode=0o700)
-        folder = Path(tempfile.mkdtemp(prefix="rundlet-", dir=place))
+        """A private folder for so many bytes; safe to call from any thread. Raises ``OSError``."""
+        folder = new_private_folder(size)
         self._folders.append(folder)
-        return folder
+        return folder.path
+
+    @property
+    def folders(self) -> list[Path]:
+        """All private folders."""
+        return [folder.path for folder in self._folders]
+
+    def _folder_of(self, copy: Copy) -> PrivateFolder | None:
+        return next((folder for folder in self._folders if folder.path == copy.path.parent), None)
 
     def watch(self, copy: Copy) -> None:
         """See when another program changes a copy."""
         copy.state = copy.now()
         self._watched.append(copy)
+        folder = self._folder_of(copy)
+        if folder is not None:
+            with contextlib.suppress(OSError):  # then only a killed window would lose what was changed
+                folder.note(copy.path, copy.home, copy.state)
         self._timer.start()
 
     def look(self) -> None:
@@ -108,11 +108,13 @@ class Lending(QObject):
             if copy.unkept or copy.now() not in ((0, 0), copy.state):
                 report = Report("copy", copy.home)
                 copy_as(copy.path, copy.home / copy.path.name, report, Job())
-                if not report.created:
-                    self._folders.remove(copy.path.parent)  # it is all there is of the changes
+                folder = self._folder_of(copy)
+                if not report.created and folder is not None:
+                    self._folders.remove(folder)  # it is all there is of the changes
+                    folder.close()
         self._watched.clear()
         for folder in self._folders:
-            shutil.rmtree(folder, ignore_errors=True)
+            folder.remove()
         self._folders.clear()
 
 

@@ -1,7 +1,8 @@
-"""The log: what was packed and unpacked, from where, to where, with what result; found, shown and taken back from here."""
+"""The log: what was packed and unpacked, from where, to where, with what result; found, shown and undone from here."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import (
@@ -14,13 +15,14 @@ from PySide6.QtCore import (
     Qt,
     Signal,
 )
-from PySide6.QtGui import QPainter
+from PySide6.QtGui import QGuiApplication, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QDialog,
     QHBoxLayout,
     QHeaderView,
     QLineEdit,
+    QPlainTextEdit,
     QPushButton,
     QStyle,
     QStyledItemDelegate,
@@ -32,14 +34,13 @@ from PySide6.QtWidgets import (
 
 from rundlet.core import text
 from rundlet.core.files.journal import Record
-from rundlet.core.work.undo import undo_words
+from rundlet.core.work.undo import undo_label, undo_words
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import label, short_path
 from rundlet.desktop.widgets.gauge import Gauge, paint_small
 
 _HEADS = ("When", "What", "Result", "Size", "Took", "Where")
 _MARGIN = 2
-_PROBLEMS_SHOWN = 4
 _PACKED = ("pack", "add")
 _SIZES = _HEADS.index("Size")
 Index = QModelIndex | QPersistentModelIndex
@@ -96,7 +97,9 @@ def _haystack(record: Record) -> str:
 def _cells(record: Record) -> tuple[str, ...]:
     when = QLocale().toString(QDateTime.fromString(record.when, Qt.DateFormat.ISODate), QLocale.FormatType.ShortFormat)
     name = text.shown(Path(record.target).name)
-    if record.verb in ("rename", "folder"):
+    if record.result != "done":
+        what, size = record.title or record.words, ""
+    elif record.verb in ("rename", "folder"):
         what, size = record.words.rstrip("."), ""
     elif record.verb == "pack":
         what, size = f"Packed {name}", f"{text.size(record.bytes_out)} of {text.size(record.bytes_in)}"
@@ -111,11 +114,11 @@ def _cells(record: Record) -> tuple[str, ...]:
     else:
         source = text.shown(Path(record.source[0]).name) if record.source else name
         what, size = f"Unpacked {source}", text.size(record.bytes_out)
-    result = "done"
+    result = record.result
     if record.undone:
-        result = "taken back"
-    elif record.problems:
-        result = text.plural(len(record.problems), "problem")
+        result = "undone"
+    elif record.problems and result == "done":
+        result = text.plural(len(record.problems) + record.more_problems, "problem")
     where = Path(record.target).parent if record.verb in _PACKED else Path(record.target)
     return when, what, result, size, text.duration(record.seconds), text.shown(short_path(where))
 
@@ -144,14 +147,18 @@ class LogWindow(QDialog):
 
     Signals:
         show_wanted: with the path to show in the file manager.
-        undo_wanted: with the record to take back.
+        undo_wanted: with the record to undo.
+
+    Args:
+        problems: all problems of a record.
     """
 
     show_wanted = Signal(object)
     undo_wanted = Signal(object)
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, parent: QWidget, problems: Callable[[Record], list[str]]) -> None:
         super().__init__(parent)
+        self._problems_of = problems
         self.setWindowTitle("Log – Rundlet")
         s = theme.sizes
         column = QVBoxLayout(self)
@@ -189,12 +196,20 @@ class LogWindow(QDialog):
         self.view.setItemDelegateForColumn(_SIZES, self._sizes)
         column.addWidget(self.view, 1)
         self.words = label("", "soft")
+        self.words.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.problems = QPlainTextEdit()
+        self.problems.setReadOnly(True)
+        self.problems.setAccessibleName("Problems of the job")
+        self.problems.setMaximumHeight(s.preview)
         self.gauge = Gauge()
         column.addWidget(self.words)
+        column.addWidget(self.problems)
         column.addWidget(self.gauge)
+        self.copy_button = QPushButton("Copy the problems")
         self.show_button = QPushButton("Show")
-        self.undo_button = QPushButton("Take it back")
+        self.undo_button = QPushButton("Undo")
         row = QHBoxLayout()
+        row.addWidget(self.copy_button)
         row.addStretch(1)
         row.addWidget(self.show_button)
         row.addWidget(self.undo_button)
@@ -202,16 +217,21 @@ class LogWindow(QDialog):
         self.finder.textChanged.connect(self._narrow)
         self.view.selectionModel().selectionChanged.connect(self._chosen)
         self.model.modelReset.connect(self._chosen)
+        self.copy_button.clicked.connect(self._copy_problems)
         self.show_button.clicked.connect(self._show_one)
         self.undo_button.clicked.connect(self._undo_one)
         self.resize(s.window_width * 3 // 4, s.window_height * 3 // 4)
         self._chosen()
 
-    def show_records(self, records: list[Record]) -> None:
-        """Show these records, with the newest one chosen."""
+    def show_records(self, records: list[Record], record_id: str = "") -> None:
+        """Show these records, with one of them chosen: the one with this id, else the one that was, else the newest."""
+        wanted = record_id or (self.record.id if self.record is not None else "")
+        if record_id and self.finder.text():
+            self.finder.clear()
         self.model.show_records(records)
-        if records:
-            self.view.setCurrentIndex(self.model.index(0, 0))
+        row = next((row for row, record in enumerate(self.model.records) if record.id == wanted), 0)
+        if self.model.records:
+            self.view.setCurrentIndex(self.model.index(row, 0))
 
     @property
     def record(self) -> Record | None:
@@ -228,19 +248,27 @@ class LogWindow(QDialog):
         record = self.record
         can_undo = record is not None and record.can_undo and not record.undone
         self.undo_button.setEnabled(can_undo)
+        self.undo_button.setText(undo_label(record) if can_undo and record is not None else "Undo")
         self.show_button.setEnabled(record is not None)
+        problems = self._problems_of(record) if record is not None else []
+        self.problems.setVisible(bool(problems))
+        self.problems.setPlainText("\n".join(map(text.shown, problems)))
+        self.copy_button.setVisible(bool(problems))
         self.gauge.setVisible(record is not None and record.verb in _PACKED)
         if record is None:
             self.words.setText("Nothing was packed or unpacked yet." if not self.model.records else "")
             return
-        lines = [record.words, *record.problems[1:_PROBLEMS_SHOWN]]  # the first one is in the words
+        lines = [record.words]
         if record.expected_size:
             foretold = text.size(record.expected_size), text.duration(record.expected_seconds)
             lines.append(f"Foretold: {foretold[0]} in {foretold[1]}.")
         if can_undo:
-            lines.append(f"{undo_words(record)}: that is what taking it back does.")
+            lines.append(f"To undo it: {text.lower(undo_words(record))}.")
         self.words.setText("\n".join(lines))
         self.gauge.show_sizes(record.bytes_in, record.bytes_out)
+
+    def _copy_problems(self) -> None:
+        QGuiApplication.clipboard().setText(self.problems.toPlainText())
 
     def _show_one(self) -> None:
         if self.record is not None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from pathlib import Path
 
@@ -9,8 +10,9 @@ from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.files.space import free_bytes
 from rundlet.core.formats.detect import by_ending, by_id
+from rundlet.core.limits import MAX_COMPONENT
 from rundlet.core.plans.pack import PackClash, free_name, suggested_stem
-from rundlet.core.streams.parts import part_path
+from rundlet.core.streams.parts import is_taken_by_parts
 from rundlet.desktop.state import PackDesk, Place
 
 
@@ -19,9 +21,11 @@ class PackSetup(QObject):
 
     Signals:
         pack_changed: something of it changed.
+        set_ended: what was said of one set alone is forgotten: its lock, its name, and that its originals may go.
     """
 
     pack_changed = Signal()
+    set_ended = Signal()
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -68,6 +72,15 @@ class PackSetup(QObject):
         if found.info.id != self.pack.info.id:
             self.pack.info, self.pack.level = found.info, found.info.default_level
         self.set_stem(stem[: -len(ending)])
+
+    def end_set(self) -> None:
+        """A set was packed or let go of: what was said of it alone does not hold for the next one."""
+        desk = self.pack
+        desk.stem_is_ours, desk.clash = True, PackClash.RENAME
+        desk.password, desk.lock_wanted, desk.hide_names, desk.trash = "", False, False, False
+        self.suggest_stem()
+        self.set_ended.emit()
+        self.pack_changed.emit()
 
     def set_stem(self, stem: str) -> None:
         """Name the archive; an ending of the format typed along is taken off again, as it stands behind anyway."""
@@ -118,13 +131,13 @@ class PackSetup(QObject):
     def target_is_taken(self) -> bool:
         """Whether the name is taken, by the archive or by its first part."""
         asked = self.asked_target
-        return (part_path(asked, 1) if self.pack.part_size else asked).exists()
+        return is_taken_by_parts(asked) if self.pack.part_size else os.path.lexists(asked)
 
     @property
     def pack_clash(self) -> PackClash:
         """The rule for a name that is taken; it was said of one name, which is a file, and parts are not added to."""
         in_parts = self.pack.clash == PackClash.ADD and self.pack.part_size > 0
-        return PackClash.RENAME if in_parts or self.pack.each or self.asked_target.is_dir() else self.pack.clash
+        return PackClash.RENAME if in_parts or self.pack.each or os.path.isdir(self.asked_target) else self.pack.clash
 
     @property
     def added_to(self) -> int:
@@ -133,6 +146,11 @@ class PackSetup(QObject):
             return self.asked_target.stat().st_size if self.pack_clash == PackClash.ADD else 0
         except OSError:
             return 0
+
+    @property
+    def name_is_too_long(self) -> bool:
+        """Whether no disk keeps the name, with what is put behind it for parts."""
+        return len(os.fsencode(self.asked_target.name)) + (4 if self.pack.part_size else 0) > MAX_COMPONENT
 
     @property
     def pack_free(self) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -119,7 +120,7 @@ class Several(QObject):
 
 
 def _looks_like_one(path: Path) -> bool:
-    return sort_of(path.name) == Sort.ARCHIVES and path.is_file()
+    return sort_of(path.name) == Sort.ARCHIVES and os.path.isfile(path)
 
 
 def whole_archives(paths: Iterable[Path]) -> Iterator[Path]:

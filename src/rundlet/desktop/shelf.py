@@ -42,6 +42,7 @@ _ACTIONS = (
     ("paste", "Paste", "Ctrl+V"),
     ("trash", "Move to the trash", "Delete"),
     ("hidden", "Show hidden files", "Ctrl+H"),
+    ("up", "One step up", "Backspace"),
 )
 
 
@@ -70,6 +71,7 @@ class Shelf(QObject):
             "paste": self._paste,
             "trash": self._trash,
             "hidden": self._toggle_hidden,
+            "up": workspace.up,
         }
         self.actions: dict[str, QAction] = {}
         for name, words, keys in _ACTIONS:
@@ -84,6 +86,12 @@ class Shelf(QObject):
             view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
             view.customContextMenuRequested.connect(self._offer)
             view.drag_wanted.connect(self._drag)
+        message = (
+            source.pages.message
+        )  # stands in the place of an empty folder, into which things can be put all the same
+        message.addActions(list(self.actions.values()))
+        message.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        message.customContextMenuRequested.connect(self._offer_beside)
         self._moving: list[Path] = []  # cut, and still to be pasted
         source.moved_onto.connect(self.put_into)
         workspace.lending.changed.connect(self._copy_changed)
@@ -94,13 +102,14 @@ class Shelf(QObject):
 
     def _refresh(self, *_: object) -> None:
         on_disk = isinstance(self._workspace.listing, DiskListing)
-        count = len(self._workspace.choice.nodes) if on_disk else 0
+        shown = len(self._workspace.choice.shown)  # what is out of sight is out of reach
+        count = shown if on_disk else 0
         self.actions["new_folder"].setEnabled(on_disk)
         self.actions["hidden"].setEnabled(on_disk)
         in_archive = isinstance(self._workspace.listing, ArchiveListing)
         for name in ("cut", "trash"):
             self.actions[name].setEnabled(count > 0)
-        self.actions["copy"].setEnabled(bool(self._workspace.choice.nodes))
+        self.actions["copy"].setEnabled(shown > 0)
         self.actions["paste"].setEnabled(on_disk)
         current = spot_of(self._workspace.listing, self._current) is not None
         self.actions["open"].setEnabled(current)
@@ -128,6 +137,10 @@ class Shelf(QObject):
         if isinstance(view, QAbstractItemView):
             self.menu().popup(view.viewport().mapToGlobal(at))
 
+    def _offer_beside(self, at: QPoint) -> None:
+        if isinstance(self._workspace.listing, DiskListing):
+            self.menu().popup(self._source.pages.message.mapToGlobal(at))
+
     def _new_folder(self) -> None:
         parent = self._workspace.place.folder
 
@@ -135,7 +148,7 @@ class Shelf(QObject):
             made = new_folder(parent)
             return Report("folder", made, created=[str(made)])
 
-        self._jobs.start("Making a folder", work)
+        self._jobs.start("Making a folder", work, verb="folder", target=parent)
 
     def _rename(self) -> None:
         view = self._source.pages.page
@@ -152,7 +165,7 @@ class Shelf(QObject):
             target = rename(path, name)
             return Report("rename", target, moved=[(str(path), str(target))])
 
-        self._jobs.start(f"Renaming {text.quoted(path.name)}", work, source=[path])
+        self._jobs.start(f"Renaming {text.quoted(path.name)}", work, source=[path], verb="rename", target=path)
 
     # Other programs
 
@@ -222,7 +235,7 @@ class Shelf(QObject):
             copy.unkept = copy.unkept and not report.created
             return report
 
-        self._jobs.start(f"Keeping {text.quoted(copy.name)}", work, source=[copy.path])
+        self._jobs.start(f"Keeping {text.quoted(copy.name)}", work, source=[copy.path], verb="copy", target=folder)
 
     def _keep_elsewhere(self, copy: Copy, folder: Path) -> None:
         chosen = QFileDialog.getExistingDirectory(self._source, "Choose a folder", str(folder))
@@ -279,7 +292,7 @@ class Shelf(QObject):
             return report
 
         title = f"Copying {text.plural(len(nodes), 'entry')} out of {text.quoted(opened.path.name)}"
-        return self._jobs.start(title, work, source=[opened.path])
+        return self._jobs.start(title, work, source=[opened.path], verb="lend")
 
     # The clipboard, and from folder to folder
 
@@ -287,12 +300,12 @@ class Shelf(QObject):
         listing, opened = self._workspace.listing, self._workspace.archive
         self._moving = []
         if isinstance(listing, ArchiveListing) and opened is not None:
-            self._lend_many(opened, list(self._workspace.choice.nodes), copy_files)
+            self._lend_many(opened, list(self._workspace.choice.shown), copy_files)
         else:
-            copy_files(self._workspace.chosen_here())
+            copy_files(self._workspace.shown_here())
 
     def _cut(self) -> None:
-        self._moving = list(self._workspace.chosen_here())
+        self._moving = list(self._workspace.shown_here())
         copy_files(self._moving)
 
     def _paste(self) -> None:
@@ -313,10 +326,10 @@ class Shelf(QObject):
             return report
 
         what = f"{'Moving' if moves else 'Copying'} {text.plural(len(paths), 'item')} into {text.quoted(folder.name)}"
-        self._jobs.start(what, work, source=paths)
+        self._jobs.start(what, work, source=paths, verb="move" if moves else "copy", target=folder)
 
     def _trash(self) -> None:
-        paths = self._workspace.chosen_here()
+        paths = self._workspace.shown_here()
         if not paths:
             return
 
@@ -327,7 +340,13 @@ class Shelf(QObject):
             report.files = len(report.trashed)
             return report
 
-        self._jobs.start(f"Moving {text.plural(len(paths), 'item')} to the trash", work, source=paths)
+        self._jobs.start(
+            f"Moving {text.plural(len(paths), 'item')} to the trash",
+            work,
+            source=paths,
+            verb="trash",
+            target=paths[0].parent,
+        )
 
     def _toggle_hidden(self) -> None:
         self._workspace.show_hidden = self.actions["hidden"].isChecked()

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+
+from PySide6.QtWidgets import QApplication
 
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
@@ -14,14 +17,16 @@ from rundlet.core.text import plural, quoted
 from rundlet.core.work.pack import pack
 from rundlet.core.work.several import unpack_several
 from rundlet.core.work.unpack import put_away, unpack
-from rundlet.desktop.jobs import Jobs
+from rundlet.desktop.jobs import Jobs, RunningJob
 from rundlet.desktop.several import Several
 from rundlet.desktop.trials import Trials
 from rundlet.desktop.workspace import Workspace
 
+_LOOKING = "Looking through the files"
+
 
 class Starter:
-    """Starts the window's packing and unpacking.
+    """Starts the window's packing and unpacking. One press starts one job, however quickly it is repeated.
 
     Args:
         note_folder: told of each folder that something is put into.
@@ -35,28 +40,66 @@ class Starter:
         self._trials = trials
         self._jobs = jobs
         self._note_folder = note_folder
+        self._packing: list[RunningJob] = []
+        self._unpacking: list[RunningJob] = []
+        self._pressed = 0.0
+
+    # Whether a press would start the same once more
+
+    def _too_soon(self) -> bool:
+        return time.monotonic() - self._pressed < QApplication.doubleClickInterval() / 1000
+
+    def _under_way(self, started: list[RunningJob]) -> list[RunningJob]:
+        started[:] = [running for running in started if running in self._jobs.running]
+        return started
+
+    @property
+    def holds_packing(self) -> bool:
+        """Whether what was pressed last has yet to be taken over by its job, which then has a plan of its own."""
+        return self._too_soon() or any(
+            not running.waits and not (now := running.job.snapshot()).paused and now.phase in ("", _LOOKING)
+            for running in self._under_way(self._packing)
+        )
+
+    @property
+    def holds_unpacking(self) -> bool:
+        """Whether the archive in which the window stands is being unpacked: the same plan must not be run twice."""
+        opened = self._workspace.archive
+        return self._too_soon() or any(
+            opened is not None and running.source == (opened.path,) for running in self._under_way(self._unpacking)
+        )
+
+    @property
+    def holds_several(self) -> bool:
+        """Whether one of the archives that are chosen on the disk is being unpacked."""
+        chosen = set(self._several.desk.archives)
+        return self._too_soon() or any(
+            not chosen.isdisjoint(running.source) for running in self._under_way(self._unpacking)
+        )
 
     def start_pack(self) -> None:
         """Pack what is chosen, as the sentence says; behind what is being packed already."""
         ws = self._workspace
         items, desk = ws.chosen_paths(), ws.pack
-        if not items:
+        if not items or self.holds_packing:
             return
+        self._pressed = time.monotonic()
         self._note_folder(ws.pack_folder)
         point = self._trials.point
         expected = (point.size, point.seconds) if point is not None else (0, 0.0)
         if not desk.each:
             self._pack(list(items), ws.asked_target, ws.pack_target.name, expected)
-            return
-        for item in items:
-            target = ws.pack_folder / (suggested_stem([item]) + desk.info.ending)
-            self._pack([item], target, target.name, (0, 0.0))
+        else:
+            for item in items:
+                target = ws.pack_folder / (suggested_stem([item]) + desk.info.ending)
+                self._pack([item], target, target.name, (0, 0.0))
+        ws.end_set()
 
     def _pack(self, items: list[Path], target: Path, name: str, expected: tuple[int, float]) -> None:
         desk, clash = replace(self._workspace.pack), self._workspace.pack_clash
 
         def work(job: Job) -> Report:
-            job.begin("Looking through the files")
+            job.begin(_LOOKING)
             plan = plan_pack(
                 items,
                 target=target,
@@ -74,13 +117,24 @@ class Starter:
             )
             return pack(plan, job)
 
-        self._jobs.start(f"Packing {quoted(name)}", work, source=items, expected=expected, queued=True)
+        self._packing.append(
+            self._jobs.start(
+                f"Packing {quoted(name)}",
+                work,
+                source=items,
+                expected=expected,
+                queued=True,
+                verb="pack",
+                target=target,
+            )
+        )
 
     def start_unpack(self) -> None:
         """Unpack as the landing tree says."""
         plan, opened = self._workspace.plan, self._workspace.archive
-        if plan is None or opened is None:
+        if plan is None or opened is None or self.holds_unpacking:
             return
+        self._pressed = time.monotonic()
         self._note_folder(self._workspace.unpack_folder)
         path, desk = opened.path, self._workspace.unpack
         after = desk.after
@@ -96,11 +150,18 @@ class Starter:
             finally:
                 reader.close()
 
-        self._jobs.start(f"Unpacking {quoted(path.name)}", work, source=[path], shows=desk.show)
+        self._unpacking.append(
+            self._jobs.start(
+                f"Unpacking {quoted(path.name)}", work, source=[path], shows=desk.show, verb="unpack", target=plan.root
+            )
+        )
 
     def start_several(self) -> None:
         """Unpack the archives that are chosen on the disk."""
         desk, into = replace(self._several.desk), self._several.folder
+        if self.holds_several:
+            return
+        self._pressed = time.monotonic()
         self._note_folder(into)
         ready = [outlook.path for outlook in desk.ready]
         rules = {path: dict(own) for path, own in desk.rules.items()}
@@ -116,4 +177,13 @@ class Starter:
                 job=job,
             )
 
-        self._jobs.start(f"Unpacking {plural(len(ready), 'archive')}", work, source=ready, shows=desk.show)
+        self._unpacking.append(
+            self._jobs.start(
+                f"Unpacking {plural(len(ready), 'archive')}",
+                work,
+                source=ready,
+                shows=desk.show,
+                verb="unpack",
+                target=into,
+            )
+        )

@@ -17,6 +17,7 @@ from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.tree import ArchiveTree
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack import Afterwards, UnpackClash
+from rundlet.core.text import number
 from rundlet.desktop.models.archive import sorts_of
 
 _PARTIAL_SECONDS = 0.5
@@ -67,6 +68,7 @@ class Choice:
         elsewhere: how many of the items lie in other folders.
         folders: how many folders the items lie in.
         packed: the bytes that they take in the archive, or ``UNKNOWN`` on the disk and where entries share them.
+        unseen: how many of the rows, the last ones of ``nodes``, are not shown as the list is narrowed.
     """
 
     nodes: tuple[int, ...] = ()
@@ -77,6 +79,19 @@ class Choice:
     elsewhere: int = 0
     folders: int = 0
     packed: int = UNKNOWN
+    unseen: int = 0
+
+    @property
+    def shown(self) -> tuple[int, ...]:
+        """The chosen rows that are shown."""
+        return self.nodes[: len(self.nodes) - self.unseen]
+
+    @property
+    def out_of_sight(self) -> str:
+        """What else is chosen than what is in sight, in words for a button, or ""."""
+        words = [f"{number(self.unseen)} hidden"] if self.unseen else []
+        words += [f"{number(self.elsewhere)} in other folders"] if self.elsewhere else []
+        return f" ({', '.join(words)})" if words else ""
 
 
 @dataclass(slots=True)
@@ -87,6 +102,7 @@ class OpenArchive:
         is_loose: whether its content is to go into a folder of its own.
         password: what opens it, or "".
         code_page: how the person says that its names are written; "" for nothing said.
+        seen: what its files were when it was opened.
     """
 
     path: Path
@@ -96,6 +112,7 @@ class OpenArchive:
     is_loose: bool
     password: str = field(default="", repr=False)
     code_page: str = ""
+    seen: tuple[int, ...] = ()
 
     def reopened(self) -> ArchiveReader:
         """One more reader of it, unlocked, for work that goes on when the window leaves it.
@@ -126,6 +143,7 @@ class PackDesk:
         lock_wanted: whether a lock was asked for, so that nothing is packed before its password is settled.
         part_size: bytes of each part, or 0.
         limit: bytes that the archive must fit into, or 0.
+        bad_limit, bad_parts: whether something was written for these that is no size.
         leave_out, exclude: what is left out.
         follow: whether what links lead to is packed in their place.
         each: whether each thing that is chosen gets an archive of its own, named after it.
@@ -143,6 +161,8 @@ class PackDesk:
     lock_wanted: bool = False
     part_size: int = 0
     limit: int = 0
+    bad_limit: bool = False
+    bad_parts: bool = False
     leave_out: LeaveOut = LeaveOut.NOTHING
     exclude: tuple[str, ...] = ()
     follow: bool = False
@@ -178,6 +198,16 @@ class PackDesk:
         self.read_back, self.trash = way.read_back, way.trash
 
     @property
+    def lock_is_lost(self) -> bool:
+        """Whether a lock is asked for that the format can't give."""
+        return self.lock_wanted and not self.info.can_lock
+
+    @property
+    def hidden_names_are_lost(self) -> bool:
+        """Whether the names are to be hidden by a format that can't."""
+        return self.lock_wanted and self.hide_names and not self.info.can_hide_names
+
+    @property
     def lock_is_open(self) -> bool:
         """Whether a lock is asked for whose password is not settled yet."""
         return self.lock_wanted and self.info.can_lock and not self.password
@@ -196,11 +226,13 @@ class UnpackDesk:
     """What unpacking would do, as far as it is chosen by the person; ``folder`` as in :class:`PackDesk`.
 
     Attributes:
+        archive: the archive that it was chosen for.
         rules: other rules for single names, by where they would land in the folder.
         after: what becomes of the archive when all went well.
         show: whether what came out is shown in the file manager afterwards.
     """
 
+    archive: Path | None = None
     folder: Path | None = None
     own_folder: bool = True
     keep_folders: bool = True

@@ -77,6 +77,8 @@ class UnpackSetup(PackSetup):
     def plan_again(self) -> None:
         """Work the landing out anew, after the disk has changed."""
         if self.archive is not None:
+            self._forget_plan()
+            self.unpack_changed.emit()  # what was planned does not hold any more, and can't be begun
             self.plan_soon()
 
     def drop_plan(self) -> None:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, Qt
+from PySide6.QtCore import QEvent, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
@@ -47,6 +48,8 @@ from rundlet.desktop.widgets.crumbs import Crumbs
 from rundlet.desktop.widgets.strip import Strip
 from rundlet.desktop.workspace import Workspace
 
+_HOLD_MS = 50
+
 _PAINTS = (QEvent.Type.UpdateRequest, QEvent.Type.LayoutRequest, QEvent.Type.Resize, QEvent.Type.Show)
 
 
@@ -69,6 +72,7 @@ class Window(QMainWindow):
         self.going = Going(
             self.workspace, self.background, Places.read(None if data is None else data / "places.json"), self
         )
+        self._closing = False
         self._place_before: Place | None = None
         self._press_at: Place | None = None  # where the button is to be pressed once the landing is known
         self.peeker = Peeker(self.workspace, self.background)
@@ -87,6 +91,7 @@ class Window(QMainWindow):
         self._lay_out()
         self._wire()
         self.source.pages.page.setFocus()
+        self.history.recall()
 
     def _lay_out(self) -> None:
         s = theme.sizes
@@ -160,10 +165,19 @@ class Window(QMainWindow):
         ws.landing_failed.connect(self._call_off)
         ws.leaving.connect(self._call_off)
         ws.listed.connect(self._look_at_archive)
+        ws.gone.connect(self._say_gone)
         self.strip.show_wanted.connect(show_in_file_manager)
         self.strip.copy_wanted.connect(copy_files)
         self.strip.undo_wanted.connect(self.history.undo_last)
         self.history.noted.connect(self.strip.offer_undo)
+        self.history.recalled.connect(self.strip.recall)
+        self.strip.problems_wanted.connect(self._show_problems)
+        self.strip.close_wanted.connect(self.close_now)
+        self._press_timer = QTimer(self)
+        self._press_timer.setInterval(_HOLD_MS)
+        self._press_timer.timeout.connect(self._hold_buttons)
+        for happened in (self.jobs.started, self.jobs.ended, ws.unpack_changed, self.several.changed):
+            happened.connect(self._hold_buttons)
         self.log_button.clicked.connect(self.history.open_log)
         handlers: dict[str, Callable[[], object]] = {
             "go": self._press_button,
@@ -194,6 +208,26 @@ class Window(QMainWindow):
         where = place.archive or place.folder
         self.setWindowTitle(f"{where.name or where} – Rundlet")
 
+    def _say_gone(self, path: Path) -> None:
+        self.source.notice.tell(f"{quoted(path.name)} was moved or deleted by another program.", stays=True)
+
+    def _show_problems(self, running: RunningJob) -> None:
+        self.history.open_log(running.id)
+
+    def _hold_buttons(self, *_: object) -> None:
+        """The button is off until the job that it started has taken over."""
+        held = {
+            self.target.pack.go: self.starter.holds_packing,
+            self.target.unpack.go: self.starter.holds_unpacking,
+            self.target.several.go: self.starter.holds_several,
+        }
+        for button, holds in held.items():
+            button.hold(holds)
+        if any(held.values()):
+            self._press_timer.start()
+        else:
+            self._press_timer.stop()
+
     # Keys
 
     def _press_button(self) -> None:
@@ -220,7 +254,7 @@ class Window(QMainWindow):
             return
         problems = [notice for notice in opened.reader.notices if notice.problem]
         if problems:
-            self.source.notice.tell(f"{problem_words(problems)} What is whole can be unpacked.")
+            self.source.notice.tell(f"{problem_words(problems)} What is intact can be unpacked.")
         elif place.outer is None and len(files_of(opened.reader.source)) == 1:
             self._look_at_ending(opened)
 
@@ -253,11 +287,14 @@ class Window(QMainWindow):
     def _job_ended(self, running: RunningJob, outcome: Outcome) -> None:
         if running.shows and outcome.show is not None and outcome.report is not None and outcome.report.files:
             self.strip.show_wanted.emit(outcome.show)
+        if self._closing:
+            self.history.note_now(running, outcome)
+            return
         self.workspace.plan_again()
         self.several.plan_again()
         self.history.note(running, outcome)
         place = self.workspace.place
-        if place.archive is not None and not place.archive.exists():
+        if place.archive is not None and not os.path.exists(place.archive):
             self.workspace.go(Place(place.folder))
         elif not place.in_archive and outcome.report is not None:
             named = outcome.report.verb in ("folder", "rename")
@@ -282,9 +319,28 @@ class Window(QMainWindow):
             self.columns.setSizes([self.width() * 55 // 100, self.width() * 45 // 100])
             self.right.setSizes([self.height() // 2, self.height() // 2])
 
+    def close_now(self) -> None:
+        """Close the window; what is under way is cancelled."""
+        self._closing = True
+        self.close()
+
+    def ask_before_closing(self) -> bool:
+        """Ask in place where work is under way; whether it is asked."""
+        asks = bool(self.jobs.running) and not self._closing
+        if asks:
+            self.strip.ask_to_close()
+        return asks
+
     def closeEvent(self, event: QCloseEvent) -> None:
+        if self.ask_before_closing():
+            event.ignore()
+            return
+        self._closing = True
         self.hide()  # what is under way is cancelled, and may take a moment to come to its end
         self.trials.stop()
+        self._press_timer.stop()
+        for running in tuple(self.jobs.running):
+            self.jobs.cancel(running)
         self.going.places.note_last(self.workspace.place.folder)
         self.background.close()
         self.going.places.write()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 from pathlib import Path
@@ -19,6 +20,7 @@ from rundlet.core.errors import (
     PasswordNeeded,
     WrongPassword,
 )
+from rundlet.core.files.space import existing_parent
 from rundlet.core.files.types import Sort, sort_of
 from rundlet.core.formats.base import UNKNOWN, Kind, Opening
 from rundlet.core.formats.detect import open_archive
@@ -26,6 +28,7 @@ from rundlet.core.formats.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.jobs.job import Job
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack import needs_own_folder
+from rundlet.core.streams.parts import parts_that_came
 from rundlet.desktop.background import Background, Done, Failed, Latest
 from rundlet.desktop.choosing import Choosing
 from rundlet.desktop.following import FolderWatch
@@ -49,6 +52,7 @@ class Workspace(Choosing):
         unlock_failed: the password does not open the archive.
         opening: a listing of what was found so far of an archive that takes long to list.
         names_hidden: the archive can't even be listed without its password.
+        gone: the folder or archive where the window stood was moved or deleted.
     """
 
     leaving = Signal()
@@ -60,6 +64,7 @@ class Workspace(Choosing):
     unlock_failed = Signal(object)
     opening = Signal(object)
     names_hidden = Signal(object)
+    gone = Signal(object)
 
     def __init__(self, background: Background, parent: QObject | None = None) -> None:
         super().__init__(background, parent)
@@ -85,14 +90,16 @@ class Workspace(Choosing):
     def open(self, paths: Iterable[Path]) -> None:
         """Stand where these paths say: in a folder, in an archive, or beside files with these chosen."""
         listed = [Path(path).absolute() for path in paths]
+        elsewhere = [path for path in listed[1:] if path.parent != listed[0].parent]
         if not listed:
             self.go(Place(Path.home()))
-        elif len(listed) == 1 and listed[0].is_dir():
+        elif len(listed) == 1 and os.path.isdir(listed[0]):
             self.go(Place(listed[0]))
         elif len(listed) == 1:
             self.enter_file(listed[0])
         else:
-            self._choose_after = listed
+            self._gather_elsewhere(elsewhere)
+            self._choose_after = [path for path in listed if path.parent == listed[0].parent]
             self.go(Place(listed[0].parent))
 
     def gather(self, paths: Iterable[Path]) -> None:
@@ -107,7 +114,7 @@ class Workspace(Choosing):
             here = [path for path in listed if path.parent == self.place.folder]
             self._gather_elsewhere(path for path in listed if path.parent != self.place.folder)
             self.refresh(choose=[*self.chosen_here(), *here])
-        elif len(listed) == 1 and listed[0].is_file() and sort_of(listed[0].name) == Sort.ARCHIVES:
+        elif len(listed) == 1 and os.path.isfile(listed[0]) and sort_of(listed[0].name) == Sort.ARCHIVES:
             self.enter_file(listed[0])
         else:
             folder = listed[0].parent
@@ -135,7 +142,7 @@ class Workspace(Choosing):
         """Stand where one stood before."""
         while self._history:
             place = self._history.pop()
-            if place.outer is None or (place.archive is not None and place.archive.exists()):
+            if place.outer is None or (place.archive is not None and os.path.exists(place.archive)):
                 self._stand(place)
                 return
 
@@ -166,7 +173,7 @@ class Workspace(Choosing):
                 self._enter_nested(node, self.archive)
         elif isinstance(self.listing, DiskListing):
             item = self.listing.items[node - 1]
-            if item.kind == Kind.DIR or (item.kind == Kind.LINK and item.path.is_dir()):
+            if item.kind == Kind.DIR or (item.kind == Kind.LINK and os.path.isdir(item.path)):
                 self.go(Place(item.path))
             else:
                 self.enter_file(item.path)
@@ -180,7 +187,7 @@ class Workspace(Choosing):
             job.begin("Opening", total_bytes=size)
             folder = self.lending.new_folder(size)
             report = lend(opened, [node], folder, job, keep_folders=False)
-            made = [Path(path) for path in report.created if Path(path).is_file()]
+            made = [Path(path) for path in report.created if os.path.isfile(path)]
             if not made:
                 raise report_error(report)
             return Place(outer.folder, archive=made[0], outer=outer)
@@ -193,13 +200,25 @@ class Workspace(Choosing):
 
     def refresh(self, *, choose: Iterable[Path] = ()) -> None:
         """Look at the place again, keeping what is chosen on the disk."""
-        if not self.place.in_archive:
-            self._choose_after = list(choose) or list(self.chosen_here())
+        if self.place.archive is not None:
+            if self.archive is not None:
+                self._open_archive(self.place)
+            return
+        self._choose_after = list(choose) or list(self.chosen_here())
         self._stand(self.place)
 
     def _refresh_changed(self) -> None:
-        if not self.place.in_archive and self.listing is not None:
-            self.refresh()
+        """Something has changed in the folder where the window stands, or in which its archive lies."""
+        if not self.place.in_archive:
+            if self.listing is not None:
+                self.refresh()
+        elif self.archive is not None and self.place.outer is None:
+            path, source = self.archive.path, self.archive.reader.source
+            if not os.path.lexists(path):
+                self.gone.emit(path)
+                self.go(Place(path.parent))
+            elif source.fingerprint() != self.archive.seen or parts_that_came(source, path.parent):
+                self._open_archive(self.place)
 
     def _remember(self) -> None:
         if self.listing is not None:
@@ -220,8 +239,16 @@ class Workspace(Choosing):
         self._list(
             lambda job: DiskListing.read(place.folder, hidden=self.show_hidden),
             done=lambda listing: self._on_disk(place, listing),
-            failed=self._fail,
+            failed=lambda error: self._fail_to_stand(place, error),
         )
+
+    def _fail_to_stand(self, place: Place, error: BaseException) -> None:
+        """A folder that is gone is left for the nearest one above it; all else is said in its place."""
+        if place == self.place and self.listing is not None and not os.path.lexists(place.folder):
+            self.gone.emit(place.folder)
+            self._stand(Place(existing_parent(place.folder)))
+        else:
+            self._fail(error)
 
     def _on_disk(self, place: Place, listing: DiskListing) -> None:
         if self._looks_the_same(place, listing):
@@ -278,7 +305,9 @@ class Workspace(Choosing):
                 reader.unlock(password)
             tree = ArchiveTree(reader.catalog)
             loose = needs_own_folder(reader)
-            opened = OpenArchive(path, reader, tree, sorts_of(tree), loose, password or "", code_page or "")
+            opened = OpenArchive(
+                path, reader, tree, sorts_of(tree), loose, password or "", code_page or "", reader.source.fingerprint()
+            )
             return opened, _listing_in(opened, place, self.order())
 
         def failed(error: BaseException) -> None:
@@ -338,7 +367,12 @@ class Workspace(Choosing):
             self.archive = opened
             if opened.password:
                 self._passwords[opened.path] = opened.password
-            self.unpack = UnpackDesk(own_folder=opened.is_loose, show=self.unpack.show)
+            if (
+                self.unpack.archive != opened.path
+            ):  # else it was looked at again, and what was chosen for it still holds
+                self.unpack = UnpackDesk(archive=opened.path, own_folder=opened.is_loose, show=self.unpack.show)
+            if place.outer is None:
+                self.follower.follow(opened.path.parent)
         self._arrive(place, listing)
         self.unpack_changed.emit()
         self.plan_soon()

@@ -5,10 +5,10 @@ from __future__ import annotations
 import bz2
 import lzma
 from collections.abc import Callable
-from typing import Protocol
 
 from backports import zstd
 
+from rundlet.core.codecs.steps import Encoder, Tick, in_steps, no_tick
 from rundlet.core.codecs.whole import deflated
 
 ZSTD_LEVELS = (1, 1, 2, 3, 5, 7, 9, 12, 16, 19)
@@ -16,16 +16,6 @@ _ZSTD_WORKERS = 2  # any number over 0 gives the same bytes
 
 XZ_PRESETS = (0, 0, 1, 2, 4, 6, 7, 8, 9, 9 | lzma.PRESET_EXTREME)
 """The preset for each level; the level 5 is the library's own default."""
-
-
-class Encoder(Protocol):
-    """An incremental encoder, in the shape of the standard library's."""
-
-    def compress(self, data: bytes, /) -> bytes:
-        """Take data; give out what is ready."""
-
-    def flush(self) -> bytes:
-        """End the stream."""
 
 
 class _HeadedLzma:
@@ -68,11 +58,17 @@ ENCODERS: dict[str, Callable[[int], Encoder]] = {
 """Makes a new encoder for a level of 1 to 9, by the name of its codec."""
 
 
-def compress_whole(name: str, data: bytes, level: int) -> bytes:
-    """A whole buffer as one stream."""
+def compress_whole(name: str, data: bytes, level: int, tick: Tick = no_tick) -> bytes:
+    """A whole buffer as one stream; ``tick`` is told on the way."""
     if name == "deflate":
         return deflated(data, level)
     if name == "zstd":
-        return bytes(zstd.compress(data, ZSTD_LEVELS[level]))
-    encoder = ENCODERS[name](level)
-    return encoder.compress(data) + encoder.flush()
+        return in_steps(sized_zstd({}, ZSTD_LEVELS[level], len(data)), data, tick)
+    return in_steps(ENCODERS[name](level), data, tick)
+
+
+def sized_zstd(options: dict[int, int], level: int, size: int) -> Encoder:
+    """An encoder of one zstd frame for so many bytes, which the frame states and the encoder suits itself to."""
+    encoder = zstd.ZstdCompressor(options={**options, zstd.CompressionParameter.compression_level.value: level})
+    encoder.set_pledged_input_size(size)
+    return encoder

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from rundlet.core.codecs.registry import check_memory
+from rundlet.core.codecs.steps import Tick, in_steps, no_tick
 from rundlet.core.errors import Corrupt, MissingPart, Truncated
 from rundlet.core.limits import MIB
 
@@ -64,10 +65,10 @@ def decoder(properties: bytes, memory: int) -> lzma.LZMADecompressor:
     return lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=filters)
 
 
-def encoded(data: bytes | memoryview, preset: int, dictionary: int) -> bytes:
-    """Data as a segment: a stream without its end, to be followed by others."""
+def encoded(data: bytes | memoryview, preset: int, dictionary: int, tick: Tick = no_tick) -> bytes:
+    """Data as a segment: a stream without its end, to be followed by others; ``tick`` is told on the way."""
     filters = [{"id": lzma.FILTER_LZMA2, "preset": preset, "dict_size": max(dictionary, _LEAST_DICTIONARY)}]
-    return lzma.compress(data, lzma.FORMAT_RAW, filters=filters)[: -len(END)]
+    return in_steps(lzma.LZMACompressor(lzma.FORMAT_RAW, filters=filters), data, tick)[: -len(END)]
 
 
 def segments(read_at: Callable[[int, int], bytes], size: int) -> list[Segment]:

@@ -13,6 +13,7 @@ from rundlet.core.errors import Corrupt
 from rundlet.core.jobs.helpers import command
 from rundlet.core.limits import CHUNK, MIB
 
+_SIZE_UNSAID = 1024 * MIB
 _ROOM = 256 * MIB  # what the interpreter itself needs beside the model
 
 VARIANT_H, VARIANT_I = 7, 8
@@ -94,8 +95,11 @@ def _child(variant: int, order: int, memory: int, restore: int, size: int) -> No
 
 def size_of_self() -> int:
     """Bytes of address space that this process has now."""
-    with open("/proc/self/statm", encoding="ascii") as numbers:  # noqa: PTH123
-        return int(numbers.read().split()[0]) * resource.getpagesize()
+    try:
+        with open("/proc/self/statm", encoding="ascii") as numbers:  # noqa: PTH123
+            return int(numbers.read().split()[0]) * resource.getpagesize()
+    except OSError:  # where the system does not say
+        return _SIZE_UNSAID
 
 
 if __name__ == "__main__":

@@ -137,7 +137,7 @@ def recover_folder(folder: Path) -> None:
     recover(folder)
     with contextlib.suppress(OSError):
         for name in os.listdir(folder):
-            if is_hidden_name(name) and (folder / name).is_dir() and not (folder / name).is_symlink():
+            if is_hidden_name(name) and os.path.isdir(folder / name) and not os.path.islink(folder / name):
                 _recover_aside(folder, folder / name)
 
 

@@ -18,7 +18,7 @@ from pathlib import Path
 import platformdirs
 
 from rundlet.core.files.kept import keep_bytes, keep_text
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.report import Issue, Report
 
 _log = logging.getLogger(__name__)
 
@@ -96,6 +96,8 @@ class Record:
         stamps: what each of ``source`` was when the work ended: device, file number, size, time of change; -1 for what was gone.
         boot: the run of the system in which the device numbers hold.
         back: what an undo that did not come to its end has given back already.
+        title: what was to be done, where nothing came of it.
+        more_problems: how many there are beside ``problems``; see :meth:`Journal.problems`.
     """
 
     id: str
@@ -121,23 +123,35 @@ class Record:
     stamps: tuple[tuple[int, int, int, int], ...] = ()
     boot: str = ""
     back: tuple[str, ...] = ()
+    title: str = ""
+    more_problems: int = 0
 
 
-def failed_record(verb: str, source: Sequence[Path], target: Path, words: str, *, cancelled: bool) -> Record:
+def new_id() -> str:
+    """A name for a job that no other has."""
+    return uuid.uuid4().hex
+
+
+def failed_record(
+    verb: str, source: Sequence[Path], target: Path, words: str, *, title: str, cancelled: bool, id: str = ""
+) -> Record:
     """A record of a job of which nothing came.
 
     Args:
         words: why, in a sentence.
+        title: what was to be done.
+        id: a name for it; a new one by default.
         cancelled: whether a person cancelled it, rather than that it failed.
     """
     return Record(
-        id=uuid.uuid4().hex,
+        id=id or new_id(),
         when=_now(),
         verb=verb,
         source=tuple(map(str, source[:_MOST_SOURCES])),
         target=str(target),
         words=words,
         result="cancelled" if cancelled else "failed",
+        title=title,
         problems=() if cancelled else (words,),
     )
 
@@ -147,12 +161,17 @@ def _now() -> str:
 
 
 def record_of(
-    report: Report, source: Sequence[Path], words: str, *, expected: tuple[int, float] = (0, 0.0)
+    report: Report, source: Sequence[Path], words: str, *, expected: tuple[int, float] = (0, 0.0), id: str = ""
 ) -> tuple[Record, list[Put]]:
-    """A record of a job that has just ended, and what it put on the disk as it is now."""
+    """A record of a job that has just ended, and what it put on the disk as it is now.
+
+    Args:
+        id: a name for it; a new one by default.
+    """
+    problems = report.problems
     puts = [put for path in report.created if (put := _put(path)) is not None]
     record = Record(
-        id=uuid.uuid4().hex,
+        id=id or new_id(),
         when=_now(),
         verb=report.verb,
         source=tuple(map(str, source[:_MOST_SOURCES])),
@@ -164,7 +183,8 @@ def record_of(
         seconds=round(report.seconds, 3),
         expected_size=expected[0],
         expected_seconds=round(expected[1], 3),
-        problems=tuple(map(str, report.problems[:_MOST_PROBLEMS])),
+        problems=tuple(map(str, problems[:_MOST_PROBLEMS])),
+        more_problems=max(len(problems) - _MOST_PROBLEMS, 0),
         trashed=tuple(report.trashed),
         replaced=tuple(report.replaced),
         moved=tuple(report.moved),
@@ -228,14 +248,32 @@ class Journal:
         finally:
             os.close(fd)
 
-    def add(self, record: Record, puts: Sequence[Put]) -> None:
-        """Keep one more record; the oldest ones go when there are very many."""
+    def _problems_of(self, name: str) -> Path:
+        return self.folder / f"{name}.problems.gz"
+
+    def problems(self, record: Record) -> list[str]:
+        """All problems of a job, one line each."""
+        try:
+            with gzip.open(self._problems_of(record.id), "rt", encoding="utf-8", errors="surrogateescape") as lines:
+                return [*record.problems, *lines.read().split("\n")] if record.more_problems else list(record.problems)
+        except (OSError, EOFError):
+            return list(record.problems)
+
+    def add(self, record: Record, puts: Sequence[Put], problems: Sequence[Issue] = ()) -> None:
+        """Keep one more record; the oldest ones go when there are very many.
+
+        Args:
+            problems: all problems of the job, of which the record has the first ones.
+        """
         try:
             with self._locked():
                 if puts:
                     rows = [[put.path, put.size, put.mtime_ns, put.device, put.inode] for put in puts]
                     content = json.dumps(rows).encode("utf-8", "surrogateescape")
                     keep_bytes(self._puts_of(record.id), gzip.compress(content, 6, mtime=0))
+                if record.more_problems:
+                    rest = "\n".join(map(str, problems[_MOST_PROBLEMS:])).encode("utf-8", "surrogateescape")
+                    keep_bytes(self._problems_of(record.id), gzip.compress(rest, 6, mtime=0))
                 self._append(_line(record))
                 if self._lines.stat().st_size > _LARGEST:
                     self._rewrite()
@@ -310,3 +348,4 @@ class Journal:
         keep_text(self._lines, "".join(_line(record) for record in reversed(records[:_KEPT])))
         for record in records[_KEPT:]:
             self._puts_of(record.id).unlink(missing_ok=True)
+            self._problems_of(record.id).unlink(missing_ok=True)

@@ -107,11 +107,15 @@ class Landing:
         if steps in self._open:
             self._open.move_to_end(steps)
             return self._open[steps]
-        above = self.folder(steps[:-1])
-        fd = self._enter(above, steps)
-        self._open[steps] = fd
-        if len(self._open) > _OPEN_AT_ONCE:
-            os.close(self._open.popitem(last=False)[1])
+        known = len(steps) - 1
+        while known and steps[:known] not in self._open:
+            known -= 1
+        fd = self._open[steps[:known]] if known else self._fd
+        for length in range(known + 1, len(steps) + 1):
+            fd = self._enter(fd, steps[:length])
+            self._open[steps[:length]] = fd
+            if len(self._open) > _OPEN_AT_ONCE:
+                os.close(self._open.popitem(last=False)[1])
         return fd
 
     def _enter(self, above: int, steps: Steps) -> int:

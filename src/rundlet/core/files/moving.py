@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from rundlet.core.errors import FileProblem, file_problem
+from rundlet.core.errors import Cancelled, FileProblem, file_problem
 from rundlet.core.files.names import first_free
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
@@ -18,7 +18,7 @@ from rundlet.core.limits import CHUNK
 from rundlet.core.streams.files import open_file
 from rundlet.core.streams.renaming import rename_new, sync_disk
 from rundlet.core.streams.replacing import hidden_name, hold
-from rundlet.core.text import shown
+from rundlet.core.text import plural, shown
 
 _TRIES = 100  # to find a free name while others take names too
 
@@ -49,7 +49,8 @@ def copy_as(path: Path, target: Path, report: Report, job: Job) -> None:
 def move_into(paths: Sequence[Path], folder: Path, report: Report, job: Job) -> None:
     """Move things into a folder; what can't be moved stays and is named in the report.
 
-    Work that is cancelled moves back what it moved on the same disk.
+    Work that is cancelled moves back what it moved on the same disk; what it moved to another one stays there, which the report
+    says.
     """
     before = len(report.moved)
     try:
@@ -57,12 +58,14 @@ def move_into(paths: Sequence[Path], folder: Path, report: Report, job: Job) -> 
             job.checkpoint()
             if path.parent != folder:
                 _move_one(path, folder, report, job)
-    except BaseException:
+    except BaseException as error:
         for source, target in reversed(report.moved[before:]):
             with contextlib.suppress(FileProblem):
                 if move_to(Path(target), Path(source)) is not None:
                     report.moved.remove((source, target))
-        raise
+        if len(report.moved) == before or not isinstance(error, Cancelled):
+            raise
+        report.add(folder.name, f"{plural(len(report.moved) - before, 'item')} stayed in it, though you cancelled")
 
 
 def _move_one(path: Path, folder: Path, report: Report, job: Job) -> None:
@@ -139,7 +142,7 @@ def _named(wanted: Path, name: Callable[[Path], None]) -> Path:
 def _refused(path: Path, folder: Path) -> str:
     if not os.path.lexists(path):
         return "is not there any more"
-    if path.is_dir() and not path.is_symlink() and folder.resolve().is_relative_to(path.resolve()):
+    if os.path.isdir(path) and not os.path.islink(path) and folder.resolve().is_relative_to(path.resolve()):
         return "can't go into itself"
     return ""
 

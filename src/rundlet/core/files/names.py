@@ -128,7 +128,7 @@ def first_free(name: str, is_taken: Callable[[str], bool]) -> str:
     return next(candidate for candidate in itertools.chain((name,), numbers) if not is_taken(candidate))
 
 
-def as_text(name: str) -> str:
+def as_text(name: str | bytes) -> str:
     """A name on a disk as text: one that is not UTF-8 is read as code page 1252, or Latin-1 where that does not fit."""
     raw = os.fsencode(name)
     for encoding in ("utf-8", "cp1252"):

@@ -92,7 +92,7 @@ class Places:
 
 def there(paths: Iterable[str]) -> list[Path]:
     """Those of some places that are still there."""
-    return [path for path in map(Path, paths) if path.exists()]
+    return [path for path in map(Path, paths) if os.path.exists(path)]
 
 
 def _first(path: Path, before: list[str]) -> list[str]:
@@ -110,6 +110,6 @@ def drives(table: Path = MOUNTS) -> list[Drive]:
         except OSError:
             continue
         size = status.f_blocks * status.f_frsize
-        if size >= _SMALLEST and os.path.isdir(place):  # noqa: PTH112
+        if size >= _SMALLEST and os.path.isdir(place):
             found[Path(place)] = Drive(Path(place), status.f_bavail * status.f_frsize, size)
     return list(found.values())

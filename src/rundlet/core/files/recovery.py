@@ -17,6 +17,8 @@ from pathlib import Path
 import platformdirs
 
 from rundlet.core.files.aside import recover_folder
+from rundlet.core.files.private_copies import sweep_private_copies
+from rundlet.core.streams.private import cache_root
 
 
 def _notes() -> Path:
@@ -42,6 +44,15 @@ def noted(folder: Path) -> Iterator[None]:
             with contextlib.suppress(OSError):
                 note.unlink()
             os.close(fd)
+
+
+def clear_up() -> None:
+    """Put in order what killed jobs left: unfinished changes of names, our own half-written files, and private copies."""
+    recover_unfinished()
+    data = Path(platformdirs.user_data_dir("rundlet"))
+    for folder in (data, data / "journal", cache_root(), cache_root() / "indexes"):
+        recover_folder(folder)
+    sweep_private_copies()
 
 
 def recover_unfinished() -> list[Path]:

@@ -16,7 +16,7 @@ _ESCAPED = re.compile(r"\\([0-7]{3})")
 def existing_parent(path: Path) -> Path:
     """The nearest folder above ``path``, itself included, that is there."""
     for place in (path, *path.parents):
-        if place.is_dir():
+        if os.path.isdir(place):  # where a Path would raise for names that are too long
             return place
     return Path("/")
 

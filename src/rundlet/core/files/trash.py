@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 import shutil
@@ -13,25 +14,36 @@ from urllib.parse import quote, unquote
 import platformdirs
 from send2trash import TrashPermissionError, send2trash
 
-from rundlet.core.errors import FileProblem, file_problem
+from rundlet.core.errors import Cancelled, FileProblem, file_problem
 from rundlet.core.files.names import first_free
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.streams.renaming import rename_new
 from rundlet.core.streams.replacing import hidden_name
-from rundlet.core.text import quoted, shown
+from rundlet.core.text import plural, quoted, shown
 
 
 def to_trash(paths: Sequence[Path], report: Report, job: Job) -> None:
-    """Move things to the trash; what can't be moved stays where it is and is named in the report."""
-    for path in paths:
+    """Move things to the trash; what can't be moved stays where it is and is named in the report.
+
+    Work that is cancelled has done what it has done, which the report says; the rest stays.
+    """
+    before = len(report.trashed)
+    for number, path in enumerate(paths):
         try:
+            job.checkpoint()
             report.bins[str(path)] = trash_one(path)
         except FileProblem as error:
             report.add(shown(str(path)), f"stays where it is ({error.reason})")
+        except Cancelled:
+            if len(report.trashed) == before:
+                raise
+            report.add(path.parent.name, f"{plural(len(paths) - number, 'item')} stayed in it, as you cancelled")
+            return
         else:
             report.trashed.append(str(path))
-        job.advance(entries=1)
+            with contextlib.suppress(Cancelled):  # which the next one meets
+                job.advance(entries=1)
 
 
 def trash_one(path: Path) -> str:
@@ -46,7 +58,7 @@ def trash_one(path: Path) -> str:
     """
     try:
         number = os.lstat(path).st_ino
-        if path.is_symlink() and not path.exists():
+        if os.path.islink(path) and not os.path.exists(path):
             return _trash_link(path)
         send2trash(str(path))
     except TrashPermissionError as error:

@@ -14,15 +14,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rundlet.core.codecs.side_by_side import Pool
-from rundlet.core.errors import PasswordNeeded
+from rundlet.core.errors import Corrupt, PasswordNeeded
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue, Report
-from rundlet.core.limits import DEFAULT, Limits
+from rundlet.core.limits import DEFAULT, MAX_LINK_TARGET, Limits
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
 
 NO_TIME = int(np.iinfo(np.int64).min)
 """The time of an entry for which the archive keeps none."""
+
+MOST_TIME = int(np.iinfo(np.int64).max)
+"""Nanoseconds since 1970, and before, that are kept: from 1677 to 2262."""
 
 UNKNOWN = -1
 """A size or checksum that the archive does not state."""
@@ -258,10 +261,12 @@ class ArchiveReader(ABC):
         unlocked: whether a password was taken.
         names_hidden: whether the list itself was locked.
         code_page: how names are read that do not say how they are written; "" when all say so.
+        unkept: what the archive says that would be lost if it were written anew with more in it, as a clause, or "".
         doubtful: rows of files that may be damaged, as a stretch is in which they lie; which of them is can't be told.
     """
 
     doubtful: frozenset[int] = frozenset()
+    unkept = ""
     unlocked = False
     names_hidden = False
     code_page = ""
@@ -295,6 +300,14 @@ class ArchiveReader(ABC):
             WrongPassword: when it is told at once that the password does not open the archive.
         """
 
+    def disk_bytes(self, rows: NDArray[np.int64]) -> int:
+        """About how many bytes the content of these files takes on a disk, holes not counted."""
+        return int(np.maximum(self.catalog.size[rows], 0).sum())
+
+    def without_checksum(self, rows: NDArray[np.int64]) -> int:
+        """How many of these files have content that no checksum of the archive vouches for."""
+        return int(((self.catalog.crc[rows] == UNKNOWN) & (self.catalog.size[rows] != 0)).sum())
+
     def read_through(self, rows: NDArray[np.int64]) -> int:
         """Bytes beside the chosen entries that must be decoded to get at them; 0 where that is nothing to speak of."""
         return 0
@@ -308,11 +321,21 @@ class ArchiveReader(ABC):
         return None
 
     def link_target(self, row: int) -> str:
-        """Where a link points: the target of a symbolic one, the path in the archive of a hard one."""
+        """Where a link points: the target of a symbolic one, the path in the archive of a hard one.
+
+        Raises:
+            Corrupt: when it is longer than the system lets it be.
+        """
+        if int(self.catalog.size[row]) > MAX_LINK_TARGET:
+            raise Corrupt("It is a link without a usable target.")
+        target = b""
         for unit in self.units(np.array([row], np.int64)):
             for _, chunks in unit.stream():
-                return b"".join(chunks).decode("utf-8", "surrogateescape")
-        return ""
+                for data in chunks:
+                    target += data
+                    if len(target) > MAX_LINK_TARGET:
+                        raise Corrupt("It is a link without a usable target.")
+        return target.decode("utf-8", "surrogateescape")
 
     def close(self) -> None:
         """Give back the source."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 
 from rundlet.core.codecs.whole import deflated
 from rundlet.core.errors import FileProblem
@@ -33,10 +34,17 @@ def open_item(item: PackItem) -> int:
     return open_file(item.source)
 
 
-def read_whole(item: PackItem) -> bytes:
-    """A small file, also when it has grown since it was planned. Raises ``OSError``."""
-    step_aside()
-    return read_file(item.source, item.size)
+def read_whole(item: PackItem, tick: Callable[[], None] = step_aside) -> bytes:
+    """A file that is held in memory, also when it has grown since it was planned.
+
+    Args:
+        tick: called now and then; may raise to end the reading.
+
+    Raises:
+        OSError: when it can't be read, or has grown so much that it should not be held in memory.
+    """
+    tick()
+    return read_file(item.source, item.size, tick)
 
 
 def read_piece(fd: int, step: int, offset: int) -> bytes:

@@ -23,7 +23,7 @@ from rundlet.core.formats.base import (
     Unit,
     WriteOptions,
 )
-from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
+from rundlet.core.formats.packed import PACKINGS, WITHOUT_CHECKSUM, Notes, Packing, decoded, packing_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.streams.sources import ByteSource
@@ -71,6 +71,9 @@ class LoneReader(ArchiveReader):
 
     def unlock(self, password: str) -> None:
         """These files have no locks."""
+
+    def without_checksum(self, rows: NDArray[np.int64]) -> int:
+        return super().without_checksum(rows) if self._packing.id in WITHOUT_CHECKSUM else 0
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         if len(rows):

@@ -63,6 +63,9 @@ PACKINGS = (
 )
 """Every packing that is told by its content. The last has no real magic and is looked for last."""
 
+WITHOUT_CHECKSUM = ("Z", "lzma")
+"""Packings that keep no checksum of what is in them."""
+
 _SKIPPABLE = tuple(bytes([0x50 + i, 0x2A, 0x4D, 0x18]) for i in range(16))
 
 

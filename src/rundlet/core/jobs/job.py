@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from rundlet.core.errors import Cancelled
 from rundlet.core.jobs.turns import step_aside
 
+_NEARLY = 0.99
+
 
 @dataclass(frozen=True, slots=True)
 class Progress:
@@ -32,11 +34,11 @@ class Progress:
 
     @property
     def fraction(self) -> float | None:
-        """The share that is done, 0 to 1, or None while it can't be known."""
+        """The share that is done, 0 to 1, or None while it can't be known; never all of it, as then the work has ended."""
         if self.total_bytes:
-            return min(self.done_bytes / self.total_bytes, 1.0)
+            return min(self.done_bytes / self.total_bytes, _NEARLY)
         if self.total_entries:
-            return min(self.done_entries / self.total_entries, 1.0)
+            return min(self.done_entries / self.total_entries, _NEARLY)
         return None
 
     @property

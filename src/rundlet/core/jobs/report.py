@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from rundlet.core.text import shown
+from rundlet.core.text import in_short, shortened, shown
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,7 +23,8 @@ class Issue:
     problem: bool = True
 
     def __str__(self) -> str:
-        return f"{shown(self.about)}: {self.message}"
+        """One line; a long name loses its middle."""
+        return in_short(f"{shortened(shown(shortened(self.about)))}: {self.message}")
 
 
 @dataclass(slots=True)
@@ -37,6 +38,7 @@ class Report:
         files: how many files were handled.
         bytes_in, bytes_out: bytes read and written.
         seconds: how long the work took.
+        unverified: files that were read, but have no checksum that would tell whether they are as they were packed.
         same, skipped, renamed, left_out: files that were there already with the same content, that were skipped as their name
             was taken, that got another name, and that could not be unpacked.
         issues: what went wrong or was done otherwise, one line each.
@@ -54,6 +56,7 @@ class Report:
     bytes_in: int = 0
     bytes_out: int = 0
     seconds: float = 0.0
+    unverified: int = 0
     same: int = 0
     skipped: int = 0
     renamed: int = 0

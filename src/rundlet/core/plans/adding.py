@@ -17,7 +17,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK
 from rundlet.core.streams.parts import files_of
-from rundlet.core.text import lower, quoted
+from rundlet.core.text import lower, plain_path, quoted
 
 _NEW = -1  # stands for the row of an entry that is yet to be written
 
@@ -58,6 +58,8 @@ def open_base(path: Path, info: FormatInfo, options: WriteOptions, job: Job) -> 
             raise PlanError(f"{name} comes in parts or behind a program, so nothing can be added to it.")
         if damage is not None:
             raise PlanError(f"{name} is not whole, so nothing is added to it: {lower(damage.message)}.")
+        if reader.unkept:
+            raise PlanError(f"Nothing can be added to {name}, as {reader.unkept}.")
         if reader.catalog.encrypted.any() and not options.password:
             raise PlanError(f"{name} is locked, and what is added would not be.", hint="Type its password first.")
         if reader.catalog.encrypted.any() and not reader.unlocked:
@@ -76,7 +78,7 @@ def beside(items: Sequence[PackItem], reader: ArchiveReader, job: Job) -> tuple[
     Raises:
         PlanError: when the archive holds all of it already.
     """
-    there = {_plain(reader.catalog.path(row)): row for row in range(len(reader.catalog))}
+    there = {plain_path(reader.catalog.path(row)): row for row in range(len(reader.catalog))}
     renamed: dict[str, str] = {}
     kept: list[PackItem] = []
     issues: list[Issue] = []
@@ -106,10 +108,6 @@ def beside(items: Sequence[PackItem], reader: ArchiveReader, job: Job) -> tuple[
     if not kept:
         raise PlanError(f"{quoted(reader.source.name)} holds all of it already.")
     return kept, issues, Base(reader.source.fingerprint(), reader.source.size, reader.names_hidden, same)
-
-
-def _plain(path: str) -> str:
-    return path.removeprefix("./").strip("/")
 
 
 def _is_same(item: PackItem, reader: ArchiveReader, row: int, job: Job) -> bool:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Sequence
+from collections import Counter
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass, replace
 from enum import StrEnum
@@ -13,12 +14,17 @@ from rundlet.core.errors import Clash, PlanError
 from rundlet.core.files.names import as_text, first_free
 from rundlet.core.files.scan import Found, LeaveOut, not_text, walk
 from rundlet.core.files.space import existing_parent, free_bytes
-from rundlet.core.formats.base import FormatInfo, Kind, PackItem, WriteOptions
+from rundlet.core.formats.base import MOST_TIME, FormatInfo, Kind, PackItem, WriteOptions
+from rundlet.core.formats.passwords import TOO_LONG
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
+from rundlet.core.limits import MAX_COMPONENT, MAX_PASSWORD
 from rundlet.core.plans.adding import Base, beside, open_base
 from rundlet.core.streams.parts import is_taken_by_parts, part_path, whole_set
-from rundlet.core.text import quoted, shown
+from rundlet.core.text import number, plural, quoted, shown
+from rundlet.core.text import size as text_size
+
+_MOST_PARTS = 1000
 
 
 class PackClash(StrEnum):
@@ -82,7 +88,7 @@ def suggested_stem(items: Sequence[Path]) -> str:
     """A name for the archive of these items: one item's own, or that of the folder in which several lie."""
     if len(items) == 1:
         item = _absolute(items[0])
-        return (item.name if item.is_dir() else item.stem) or "disk"
+        return (item.name if os.path.isdir(item) else item.stem) or "disk"
     return (_absolute(items[0]).parent.name if items else "") or "archive"
 
 
@@ -150,7 +156,10 @@ def plan_pack(
             found, more, base = beside(found, reader, job)
         issues += more
         options = replace(options, hide_names=options.hide_names or base.names_hidden)
+    issues += _not_kept(found, info, options)
+    found = [item if -MOST_TIME <= item.mtime_ns <= MOST_TIME else _in_our_time(item) for item in found]
     kinds = [item.kind for item in found]
+    _few_parts(sum(item.size for item in found), part_size)
     return PackPlan(
         target=final,
         asked=asked,
@@ -230,6 +239,8 @@ def _found(
 
 
 def _can_do(info: FormatInfo, options: WriteOptions) -> None:
+    if len(options.password) > MAX_PASSWORD:
+        raise PlanError(TOO_LONG)
     if options.password and not info.can_lock:
         raise PlanError(f"The format {info.id} can't be locked with a password.", hint="zip and 7z can.")
     if options.hide_names and not (info.can_hide_names and options.password):
@@ -241,12 +252,61 @@ def _can_do(info: FormatInfo, options: WriteOptions) -> None:
         raise PlanError(f"The format {info.id} has no method {quoted(options.method)}.", hint=methods)
 
 
+def _not_kept(items: Sequence[PackItem], info: FormatInfo, options: WriteOptions) -> Iterator[Issue]:
+    """What the format can't keep of the items, each once."""
+    is_tar = info.id.startswith("tar")
+    twins = sum(count - 1 for count in Counter(item.inode for item in items if item.inode is not None).values())
+    if twins and not is_tar:
+        files = plural(twins, "file is one more name of another", "files are one more name of others")
+        yield Issue(info.id, f"{files}; each becomes a file of its own", problem=False)
+    if options.owners and not is_tar:
+        yield Issue(info.id, "who owns the files is not kept by this format; tar keeps it", problem=False)
+    late = sum(not -MOST_TIME <= item.mtime_ns <= MOST_TIME for item in items)
+    if late:
+        files = plural(late, "file")
+        yield Issue(info.id, f"the times of {files} are beyond the years that it keeps", problem=False)
+    marked = sum(_has_attributes(item) for item in items)
+    if marked:
+        files = plural(marked, "file")
+        yield Issue(info.id, f"extended attributes, which {files} have, are not kept", problem=False)
+
+
+def _in_our_time(item: PackItem) -> PackItem:
+    """An item with the nearest time that is kept."""
+    return item._replace(mtime_ns=max(-MOST_TIME, min(item.mtime_ns, MOST_TIME)))
+
+
+def _has_attributes(item: PackItem) -> bool:
+    """Whether a person or program has put something beside the content of a file that no format here keeps."""
+    if item.kind == Kind.LINK:
+        return False
+    try:
+        return any(name.startswith("user.") for name in os.listxattr(item.source, follow_symlinks=False))
+    except OSError:
+        return False
+
+
+def _few_parts(size: int, part_size: int) -> None:
+    """See to it that nobody gets thousands of files for a slip in the size of parts.
+
+    Raises:
+        PlanError: when there would be so many.
+    """
+    if part_size and size // part_size > _MOST_PARTS:
+        raise PlanError(
+            f"{text_size(size)} in parts of {text_size(part_size)} would be up to {number(size // part_size)} files.",
+            hint="Choose larger parts.",
+        )
+
+
 def _taken(target: Path, in_parts: bool) -> bool:
     return is_taken_by_parts(target) if in_parts else os.path.lexists(target)
 
 
 def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path, bool]:
     """The final path, and whether it replaces something."""
+    if len(os.fsencode(target.name)) + (len(".001") if in_parts else 0) > MAX_COMPONENT:
+        raise PlanError(f"The name {quoted(target.name)} is too long for a disk.", hint="Choose a shorter one.")
     parent = existing_parent(target.parent)
     if parent != target.parent:
         raise PlanError(f"There is no folder {quoted(str(target.parent))} to put the archive in.")
@@ -258,9 +318,9 @@ def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path,
     if on_clash == PackClash.ADD and in_parts:
         raise PlanError(f"{quoted(target.name)} comes in parts, so nothing can be added to it.")
     if on_clash in (PackClash.REPLACE, PackClash.ADD):
-        if target.is_symlink() and not in_parts:
+        if os.path.islink(target) and not in_parts:
             target = _led_to(target)
-        if not (first.is_dir() or target.is_dir()):
+        if not (os.path.isdir(first) or os.path.isdir(target)):
             return target, True
     raise Clash(
         f"{quoted(str(first))} is already there.",

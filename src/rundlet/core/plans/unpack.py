@@ -23,7 +23,7 @@ from rundlet.core.jobs.report import Issue
 from rundlet.core.jobs.turns import let_go, step_aside
 from rundlet.core.limits import CHUNK
 from rundlet.core.streams.parts import CHECKSUMS
-from rundlet.core.text import plural
+from rundlet.core.text import plural, quoted
 from rundlet.core.text import size as text_size
 
 Steps = tuple[str, ...]
@@ -108,6 +108,7 @@ class UnpackPlan:
         read_through: bytes beside the chosen entries that must be decoded to get at them.
         unlock_seconds: how long undoing an old, slow lock takes, about.
         keep_replaced: whether what is replaced goes to the trash, so that it can come back.
+        needed: bytes that it takes on the disk, which is less where files have holes.
         lacking: why not everything in the archive comes out, as a clause, or "" when all of it does.
     """
 
@@ -124,6 +125,7 @@ class UnpackPlan:
     read_through: int = 0
     unlock_seconds: float = 0.0
     keep_replaced: bool = False
+    needed: int = 0
     lacking: str = ""
 
     @property
@@ -203,7 +205,7 @@ def plan_unpack(
     return UnpackPlan(
         archive=reader.source.name,
         root=root,
-        root_is_new=not root.exists(),
+        root_is_new=not os.path.exists(root),
         steps=tuple(steps),
         size=sum(step.size for step in writing),
         free=free_bytes(root),
@@ -214,6 +216,7 @@ def plan_unpack(
         read_through=reader.read_through(written),
         unlock_seconds=reader.unlock_seconds(written),
         keep_replaced=keep_replaced,
+        needed=reader.disk_bytes(written[reader.catalog.kind[written] == Kind.FILE]),
         lacking=_lacking(reader, rows, steps, keep_folders=keep_folders),
     )
 
@@ -236,7 +239,7 @@ def _lacking(reader: ArchiveReader, rows: NDArray[np.int64], steps: list[Step], 
 
 def _own_root(root: Path, name: str) -> Path:
     """The own folder; numbered when something that is not a folder has its name, such as the archive itself."""
-    return root / first_free(name, lambda n: os.path.lexists(root / n) and not (root / n).is_dir())
+    return root / first_free(name, lambda n: os.path.lexists(root / n) and not os.path.isdir(root / n))
 
 
 def _issues(reader: ArchiveReader, steps: list[Step]) -> Iterator[Issue]:
@@ -308,6 +311,7 @@ class _Place:
         self._any_name = not self.disk.forbidden and not self.disk.folds_case
         self._there: dict[Steps, dict[str, os.stat_result]] = {}
         self._planned: dict[Steps, Kind] = {}
+        self._moved: dict[Steps, Steps] = {}  # folders that got another name, as a file of the archive has theirs
         self._numbered: dict[
             Steps, int
         ] = {}  # how often a name was numbered, as a hostile archive may hold one 100,000 times
@@ -348,6 +352,11 @@ class _Place:
         on_clash: UnpackClash,
     ) -> Step:
         """Find what stands in the way of an entry and apply the rule."""
+        before_moved = len(self._moved)
+        folder = self._beside_files(target if kind == Kind.DIR else target[:-1])
+        target = folder if kind == Kind.DIR else (*folder, target[-1])
+        if len(self._moved) > before_moved:
+            notes.append(f"its folder is called {quoted(folder[-1])}, as the archive holds a file of its name, too")
         asked = target
         blocked = self._blocked(target[:-1])
         if blocked:
@@ -378,6 +387,20 @@ class _Place:
         if action.writes:
             self._planned[self._key(target)] = kind
         return Step(row, kind, size, target, action, "; ".join(notes), asked=asked)
+
+    def _beside_files(self, folder: Steps) -> Steps:
+        """A folder under the name that it gets where files of the archive have its own or that of one above it."""
+        if self._planned.get(self._key(folder)) == Kind.DIR:
+            return folder
+        result: Steps = ()
+        for step in folder:
+            asked = (*result, step)
+            key = self._key(asked)
+            if key not in self._moved and self._planned.get(key) in (Kind.FILE, Kind.HARD):
+                self._moved[key] = self._free(asked)
+                self._planned[self._key(self._moved[key])] = Kind.DIR
+            result = self._moved.get(key, asked)
+        return result
 
     def _is_same(self, target: Steps, before: os.stat_result, size: int, crc: int) -> bool:
         """Whether the file that is there has the content of the entry, as far as size and CRC-32 tell."""

@@ -137,7 +137,7 @@ def open_parts(path: Path) -> ByteSource | None:
         path = _with_ending(path.parent, match["stem"])
     if path.suffix.lower() == ".zip":
         first = path.with_suffix(".z01")
-        if first.exists() or _DIVIDED.match(path.name):
+        if os.path.lexists(first) or _DIVIDED.match(path.name):
             return _join(path, path.stem, _DIVIDED, lambda n: f"{path.stem}.z{n:02}", last=path)
     return None
 
@@ -145,7 +145,7 @@ def open_parts(path: Path) -> ByteSource | None:
 def _with_ending(folder: Path, stem: str) -> Path:
     """The last part of a divided zip, whatever the case of its ending."""
     for ending in (".zip", ".ZIP", ".Zip"):
-        if (folder / f"{stem}{ending}").exists():
+        if os.path.exists(folder / f"{stem}{ending}"):
             return folder / f"{stem}{ending}"
     raise MissingPart(f"The last part, {quoted(stem + '.zip')}, is not here, and it holds the table of contents.")
 
@@ -154,7 +154,7 @@ def _join(
     path: Path, stem: str, pattern: re.Pattern[str], named: Callable[[int], str], *, last: Path | None
 ) -> JoinedSource:
     found, doubled = _find(path.parent, stem, pattern)
-    found = {number: part for number, part in found.items() if not part.is_dir()}
+    found = {number: part for number, part in found.items() if not os.path.isdir(part)}
     _leave_strangers(found, keep=path)
     if last is not None:
         found[max(found, default=0) + 1] = last
@@ -254,7 +254,7 @@ def whole_set(target: Path) -> list[Path]:
 
     These are its parts from the first up to where one is missing, those that its checksum file names, and that file.
     """
-    found = {n: path for n, path in _find(target.parent, target.name, _PLAIN)[0].items() if path.is_file()}
+    found = {n: path for n, path in _find(target.parent, target.name, _PLAIN)[0].items() if os.path.isfile(path)}
     numbers = set(itertools.takewhile(found.__contains__, itertools.count(1)))
     if numbers:
         width = len(found[1].suffix)
@@ -263,7 +263,7 @@ def whole_set(target: Path) -> list[Path]:
     numbers |= {number for number in listed if number in found and found[number].name == listed[number]}
     files = [found[number] for number in sorted(numbers)]
     sums = checksum_path(target)
-    return [*files, sums] if sums.is_file() and (files or listed) else files
+    return [*files, sums] if os.path.isfile(sums) and (files or listed) else files
 
 
 def is_taken_by_parts(target: Path) -> bool:
@@ -317,7 +317,16 @@ def files_of(source: ByteSource) -> list[Path]:
         return []
     paths = [part.source.path for part in source.parts if part.source is not None]
     sums = checksum_path(paths[0].with_name(source.name)) if paths else None
-    return [*paths, sums] if sums is not None and sums.is_file() else paths
+    return [*paths, sums] if sums is not None and os.path.isfile(sums) else paths
+
+
+def parts_that_came(source: ByteSource, folder: Path) -> bool:
+    """Whether a part that was missing when an archive was opened lies in its folder by now."""
+    if isinstance(source, SliceSource):
+        return parts_that_came(source.inner, folder)
+    return isinstance(source, JoinedSource) and any(
+        part.source is None and os.path.isfile(folder / part.name) for part in source.parts
+    )
 
 
 class PartsSink:

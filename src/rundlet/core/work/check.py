@@ -56,5 +56,6 @@ def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None 
                 job.advance(entries=1)
 
     run_side_by_side(reader.units(rows), work, workers or cores())
+    report.unverified = reader.without_checksum(rows[catalog.kind[rows] == Kind.FILE])
     report.seconds = time.monotonic() - started
     return report

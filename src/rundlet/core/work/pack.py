@@ -19,10 +19,8 @@ from rundlet.core.plans.adding import open_base
 from rundlet.core.plans.pack import PackPlan
 from rundlet.core.streams.parts import PartsSink
 from rundlet.core.streams.sinks import ArchiveSink
-from rundlet.core.text import plural, quoted, size
+from rundlet.core.text import plural, quoted
 from rundlet.core.work.readback import Proof, read_back
-
-_LEAST_FREE = 1 << 20
 
 
 def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) -> Report:
@@ -42,8 +40,8 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
     """
     job = job or Job()
     started = time.monotonic()
-    if plan.free < _LEAST_FREE:
-        raise NoSpace(f"Only {size(plan.free)} are free in {quoted(str(plan.target.parent))}.")
+    if not plan.free:
+        raise NoSpace(f"The disk with {quoted(str(plan.target.parent))} is full.")
     if not plan.part_size and os.path.lexists(plan.target) != plan.replaces:
         raise OutOfDate(f"{quoted(plan.target.name)} was made or moved away meanwhile; look at the plan again.")
     report = Report("add" if plan.base else "pack", plan.target, issues=list(plan.issues))

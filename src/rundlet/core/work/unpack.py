@@ -51,8 +51,8 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     started = time.monotonic()
     if reader.source.fingerprint() != plan.fingerprint:
         raise OutOfDate(f"{quoted(plan.archive)} was changed meanwhile; open it again.")
-    if plan.size > (free := free_bytes(plan.root)):
-        raise NoSpace(f"{size(plan.size)} are needed in {quoted(str(plan.root))}, and only {size(free)} are free.")
+    if plan.needed > (free := free_bytes(plan.root)):
+        raise NoSpace(f"{size(plan.needed)} are needed in {quoted(str(plan.root))}, and only {size(free)} are free.")
     wanted = [
         step.content if step.content >= 0 else step.row
         for step in plan.steps
@@ -76,6 +76,9 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
         run.replaced.give_all_back()
         raise
     run.replaced.settle(report, keep=plan.keep_replaced)
+    failed = {reader.catalog.path(row) for row in run.failed}
+    # What was said beforehand of something that then did not come out at all does not hold any more.
+    report.issues = [i for n, i in enumerate(report.issues) if n >= len(plan.issues) or i.about not in failed]
     report.left_out += len(run.failed)
     if run.unmarked:
         files = plural(run.unmarked, "file or folder", "files and folders")

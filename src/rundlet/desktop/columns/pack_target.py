@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import replace
 
 from PySide6.QtCore import Qt, Signal
@@ -136,14 +137,25 @@ class PackTarget(QWidget):
         self.facts.setText(lack or f"{text.size(ws.pack_free)} free there.")
         restyle(self.facts, "role", "warn" if lack else "soft")
         words = f"Add {text.plural(choice.items, 'item')}" if added_to else pack_words(choice, desk, parts)
+        words += choice.out_of_sight
         self.go.setText(words if choice.items else "Pack")
-        self.go.setEnabled(choice.items > 0 and not lack)
+        self.go.set_ready(choice.items > 0 and not lack)
 
     def _lack(self, point: Point | None) -> str:
         """What keeps the work from being begun, or ""."""
         ws = self._workspace
-        if not ws.pack_folder.is_dir():
+        if ws.pack.bad_limit:
+            return "Write the size that it must fit with a unit, such as 8 MB."
+        if ws.pack.bad_parts:
+            return "Write the size of the parts with a unit, such as 20 MB."
+        if ws.name_is_too_long:
+            return "The name is too long for a disk."
+        if not os.path.isdir(ws.pack_folder):
             return "There is no such folder."
+        if ws.pack.lock_is_lost:
+            return f"{ws.pack.info.id} can't be locked. Choose zip or 7z, or take the lock away."
+        if ws.pack.hidden_names_are_lost:
+            return f"{ws.pack.info.id} can't hide the names. Choose 7z, or let the names be seen."
         if ws.pack.lock_is_open:
             return "Type the password twice, or have it shown."
         largest = disk_rules(ws.pack_folder).largest
@@ -191,11 +203,14 @@ class PackTarget(QWidget):
         self._set_limit(int(key))
 
     def _limit_typed(self, words: str) -> None:
-        self._set_limit(text.parse_size(words) or 0)
+        limit = text.parse_size(words, with_unit=True)
+        self._set_limit(limit or 0, bad=bool(words.strip()) and limit is None)
 
-    def _set_limit(self, limit: int) -> None:
+    def _set_limit(self, limit: int, *, bad: bool = False) -> None:
+        restyle(self.other_limit, "state", "bad" if bad else "")
+
         def change(desk: PackDesk) -> None:
-            desk.limit = limit
+            desk.limit, desk.bad_limit = limit, bad
 
         self._workspace.change_pack(change)
 
@@ -213,7 +228,7 @@ class PackTarget(QWidget):
         ws = self._workspace
         taken = ws.target_is_taken and not ws.pack.each
         self.clash.setVisible(taken)
-        self.ways_out.setVisible(taken and not ws.asked_target.is_dir())
+        self.ways_out.setVisible(taken and not os.path.isdir(ws.asked_target))
         self.clashes[PackClash.ADD].setVisible(not ws.pack.part_size)
         self.clashes[ws.pack_clash].setChecked(True)
         name = text.quoted(ws.asked_target.name)

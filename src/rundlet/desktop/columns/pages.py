@@ -99,13 +99,19 @@ class Pages(QStackedWidget):
 
     def show_place(self) -> None:
         """Show the place, and no message."""
+        had_focus = self.message.hasFocus()
         self.setCurrentWidget(self.page)
+        if had_focus:
+            self.page.setFocus()
         self._map_now()
 
     def say(self, words: str, more: str, *, back: str) -> None:
         """Show a message in the place's stead, with a button that leads back where there are words for it."""
+        had_focus = self.page.hasFocus() or self.message.hasFocus()
         self.message.say(words, more, back=back)
         self.setCurrentWidget(self.message)
+        if had_focus:
+            self.message.setFocus()
 
     @property
     def shows_message(self) -> bool:

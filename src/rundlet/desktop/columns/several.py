@@ -41,6 +41,8 @@ class SeveralPage(QWidget):
         self.trash = QCheckBox("If all went well, they go to the trash")
         self.show_files = QCheckBox(SHOW_WORDS)
         column.addWidget(self.trash)
+        self.stays = label("", "warn")
+        column.addWidget(self.stays)
         column.addWidget(self.show_files)
         column.addStretch(1)
         self._clash_group.buttonClicked.connect(self._changed)
@@ -53,6 +55,15 @@ class SeveralPage(QWidget):
         self.statement.setText(f"Unpack {text.plural(len(desk.archives), 'archive')}")
         self.clash[desk.on_clash].setChecked(True)
         self.trash.setChecked(desk.trash)
+        stays = [o for o in desk.ready if o.plan is not None and o.plan.lacking] if desk.trash else []
+        self.stays.setVisible(bool(stays))
+        if stays:
+            name = text.quoted(stays[0].path.name)
+            more = f" and {text.plural(len(stays) - 1, 'other archive')}" if len(stays) > 1 else ""
+            self.stays.setText(
+                f"{name}{more} stay{'' if more else 's'} where {'they are' if more else 'it is'}, "
+                f"as {stays[0].plan.lacking if stays[0].plan else ''}."
+            )
         self.show_files.setChecked(desk.show)
 
     def _changed(self, _: object = None) -> None:
@@ -114,8 +125,9 @@ class SeveralTarget(QWidget):
         plans = [outlook.plan for outlook in desk.ready if outlook.plan is not None]
         self.view.show_landing(desk.landing)
         self.hint.setVisible(any(plan.taken + plan.counts[Action.SAME] for plan in plans))
-        self.go.setText(f"Unpack {text.plural(len(plans) if desk.outlooks else len(desk.archives), 'archive')}")
-        size, free = sum(plan.size for plan in plans), min((plan.free for plan in plans), default=0)
+        count = len(plans) if desk.outlooks else len(desk.archives)
+        self.go.setText(f"Unpack {text.plural(count, 'archive')}" if count else "Nothing can be unpacked like this")
+        size, free = sum(plan.needed for plan in plans), min((plan.free for plan in plans), default=0)
         fits = size <= free
         restyle(self.facts, "role", "soft" if fits else "warn")
         if not desk.outlooks:
@@ -124,7 +136,7 @@ class SeveralTarget(QWidget):
             self.facts.setText(_words(plans, len(desk.outlooks) - len(plans)))
         else:
             self.facts.setText(f"{text.size(size)} are needed there, and only {text.size(free)} are free.")
-        self.go.setEnabled(bool(plans) and fits)
+        self.go.set_ready(bool(plans) and fits)
 
 
 def _words(plans: list[UnpackPlan], without: int) -> str:

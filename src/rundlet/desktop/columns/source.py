@@ -127,6 +127,7 @@ class FromColumn(Column):
         for view in self.pages.lists:
             view.entered.connect(self._enter)
             view.look_wanted.connect(self.looking.toggle)
+            view.replaced.connect(self._let_go_of_unseen)
         self.pages.way_changed.connect(self._hint_again)
         self.view.selectionModel().selectionChanged.connect(self._selection_changed)
         self._types.changed.connect(self._narrow)
@@ -192,7 +193,8 @@ class FromColumn(Column):
         empty = not len(listing.children(0))
         self.pages.show_place()
         if empty:
-            self._say("There is nothing in here." if in_archive else "This folder is empty.", "")
+            more = "" if in_archive else "Right-click for a new folder, or to paste what you copied."
+            self._say("There is nothing in here." if in_archive else "This folder is empty.", more)
 
     def _show_partial(self, listing: ArchiveListing) -> None:
         """What was found so far of an archive that is still being listed."""
@@ -244,6 +246,12 @@ class FromColumn(Column):
         self._unseen = [node for node, row in zip(nodes, rows, strict=True) if row < 0]
         self.view.choose_nodes(node for node, row in zip(nodes, rows, strict=True) if row >= 0)
         self._selection_changed()
+
+    def _let_go_of_unseen(self) -> None:
+        """What is hidden goes with all else that a plain click lets go of, also where the click changes nothing in sight."""
+        if self._unseen:
+            self._unseen = []
+            QTimer.singleShot(0, self._selection_changed)
 
     def _forget_unseen(self) -> None:
         self._unseen = []
@@ -307,6 +315,7 @@ class FromColumn(Column):
         listing = self.model.listing
         if isinstance(listing, ArchiveListing):
             nodes = listing.meant(nodes)
+        shown = len(nodes)
         nodes += self._unseen
         before = self._workspace.choice.nodes
         if len(before) > 1 and len(nodes) == 1:
@@ -316,7 +325,7 @@ class FromColumn(Column):
         self._last = before
         self._changed.start()
         self.offers.show_before(len(self._before))
-        self._workspace.choose(nodes)
+        self._workspace.choose(nodes, shown=shown)
 
     def _choose_again(self) -> None:
         before, self._before = self._before, ()

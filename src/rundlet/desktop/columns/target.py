@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
-    QPushButton,
     QStackedWidget,
 )
 
@@ -15,6 +14,7 @@ from rundlet.desktop.several import Several
 from rundlet.desktop.trials import Trials
 from rundlet.desktop.widgets.basics import (
     Column,
+    GoButton,
 )
 from rundlet.desktop.widgets.folder_field import Quick
 from rundlet.desktop.workspace import Workspace
@@ -55,6 +55,6 @@ class ToColumn(Column):
         return self.several if self._several.unpacks else self.pack
 
     @property
-    def go(self) -> QPushButton:
+    def go(self) -> GoButton:
         """The button at the end of the sentence."""
         return self._page.go

@@ -104,6 +104,8 @@ class UnpackPage(QWidget):
         column.addWidget(heading("Afterwards"))
         self.after = {after: QRadioButton(words) for after, words in _AFTER_WORDS.items()}
         self._after_group = radio_group(self, list(self.after.values()), column)
+        self.stays = label("", "warn")
+        column.addWidget(self.stays)
         self.show_files = QCheckBox(SHOW_WORDS)
         column.addWidget(self.show_files)
         column.addStretch(1)
@@ -112,8 +114,17 @@ class UnpackPage(QWidget):
         self._folder_group.buttonClicked.connect(self._folders_chosen)
         self._clash_group.buttonClicked.connect(self._clash_chosen)
         workspace.unpack_changed.connect(self._show)
+        workspace.landed.connect(self._show_stays)
+
+    def _show_stays(self, *_: object) -> None:
+        """That the archive stays, where it would not go though that is asked for."""
+        plan = self._workspace.plan
+        lacking = plan.lacking if plan is not None and self._workspace.unpack.after != Afterwards.STAYS else ""
+        self.stays.setText(f"The archive stays where it is, as {lacking}." if lacking else "")
+        self.stays.setVisible(bool(lacking))
 
     def _show(self) -> None:
+        self._show_stays()
         desk, choice = self._workspace.unpack, self._workspace.choice
         (self.with_folders if desk.keep_folders else self.just_files).setChecked(True)
         self.clash[desk.on_clash].setChecked(True)

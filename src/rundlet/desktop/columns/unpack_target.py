@@ -86,10 +86,12 @@ class UnpackTarget(QWidget):
         self.own.blockSignals(True)
         self.own.setChecked(ws.unpack.own_folder)
         self.own.blockSignals(False)
+        self.own.setVisible(bool(ws.own_folder_name))
         self.own.setText(f"In a folder of its own, “{text.shown(ws.own_folder_name)}”")
         count = ws.choice.items
-        self.go.setText(f"Unpack {text.plural(count, 'entry')}" if count else "Unpack everything")
-        self.go.setEnabled(False)  # until the plan for this is there
+        more = ws.choice.out_of_sight
+        self.go.setText(f"Unpack {text.plural(count, 'entry')}{more}" if count else "Unpack everything")
+        self.go.set_ready(False)  # until the plan for this is there
         if ws.listing is None:
             self.view.show_landing(None)
             self.facts.setText("")
@@ -97,11 +99,11 @@ class UnpackTarget(QWidget):
     def _landed(self, plan: UnpackPlan, landing: LandingListing) -> None:
         self.view.show_landing(landing)
         self.hint.setVisible(plan.taken + plan.counts[Action.SAME] > 0)
-        fits = plan.size <= plan.free
+        fits = plan.needed <= plan.free
         restyle(self.facts, "role", "soft" if fits else "warn")
         locked = "Give the password first. " if self._workspace.needs_password else ""
         self.facts.setText(locked + landing_words(plan))
-        self.go.setEnabled(
+        self.go.set_ready(
             fits and any(step.action.writes for step in plan.steps) and not self._workspace.needs_password
         )
 
@@ -113,8 +115,8 @@ class UnpackTarget(QWidget):
 
 def landing_words(plan: UnpackPlan) -> str:
     """The landing in a sentence."""
-    if plan.size > plan.free:
-        return f"{text.size(plan.size)} are needed there, and only {text.size(plan.free)} are free."
+    if plan.needed > plan.free:
+        return f"{text.size(plan.needed)} are needed there, and only {text.size(plan.free)} are free."
     parts = [f"{text.size(plan.size)} into {text.size(plan.free)} free"]
     if plan.read_through >= _WORTH_SAYING:
         parts.append(f"{text.size(plan.read_through)} before them must be read through")

@@ -45,7 +45,7 @@ class LandingListing:
         self.archives = len(plans)
         self._places: list[_Place] = [_Place("", folder=True)]
         self._top = self._add(TOP, folder.name or str(folder), folder=True)
-        self._mark(self._top, *(("ink", "") if folder.exists() else ("moss", "new")))
+        self._mark(self._top, *(("ink", "") if os.path.exists(folder) else ("moss", "new")))
         self._order: dict[int, list[int]] = {}
         for number, plan in enumerate(plans):
             self._add_plan(number, plan, folder, most // len(plans))

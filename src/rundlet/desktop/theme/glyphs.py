@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import importlib.util
 import json
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QRect, QSize, Qt
@@ -29,10 +30,10 @@ def _font() -> tuple[str, dict[str, str]]:
 class _GlyphEngine(QIconEngine):
     """Paints one character at any size."""
 
-    def __init__(self, name: str, color: QColor, turned: bool) -> None:
+    def __init__(self, name: str, color: Callable[[], QColor], turned: bool) -> None:
         super().__init__()
         self._name, self._color, self._turned = name, color, turned
-        self._pixmaps: dict[tuple[int, int, QIcon.Mode], QPixmap] = {}
+        self._pixmaps: dict[tuple[int, int, QIcon.Mode, int], QPixmap] = {}
 
     def paint(self, painter: QPainter, rect: QRect, mode: QIcon.Mode, state: QIcon.State) -> None:
         family, characters = _font()
@@ -40,7 +41,7 @@ class _GlyphEngine(QIconEngine):
         font.setPixelSize(min(rect.width(), rect.height()))
         painter.save()
         painter.setFont(font)
-        color = QColor(self._color)
+        color = QColor(self._color())
         if mode == QIcon.Mode.Disabled:
             color.setAlphaF(0.4)
         painter.setPen(color)
@@ -52,7 +53,7 @@ class _GlyphEngine(QIconEngine):
         painter.restore()
 
     def pixmap(self, size: QSize, mode: QIcon.Mode, state: QIcon.State) -> QPixmap:
-        key = (size.width(), size.height(), mode)
+        key = (size.width(), size.height(), mode, self._color().rgba())
         pixmap = self._pixmaps.get(key)
         if pixmap is None:
             pixmap = self._pixmaps[key] = QPixmap(size)
@@ -66,6 +67,11 @@ class _GlyphEngine(QIconEngine):
         return _GlyphEngine(self._name, self._color, self._turned)
 
 
-def glyph_icon(name: str, color: QColor, *, turned: bool = False) -> QIcon:
-    """An icon by its name in the font; ``turned`` by a quarter."""
+def glyph_icon(name: str, color: Callable[[], QColor], *, turned: bool = False) -> QIcon:
+    """An icon by its name in the font.
+
+    Args:
+        color: asked each time that it is painted, so that it follows a change between light and dark.
+        turned: whether it is turned by a quarter.
+    """
     return QIcon(_GlyphEngine(name, color, turned))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from functools import partial
 from importlib import resources
 from string import Template
 
@@ -133,7 +134,7 @@ class Theme:
         """An icon in a token's colour."""
         key = (name, token)
         if key not in self._icons:
-            self._icons[key] = glyph_icon(_GLYPHS[name], self.color(token), turned=name in _LYING)
+            self._icons[key] = glyph_icon(_GLYPHS[name], partial(self.color, token), turned=name in _LYING)
         return self._icons[key]
 
     def paint_icon(self, painter: QPainter, rect: QRect, name: str, token: str) -> None:

@@ -7,7 +7,7 @@ from itertools import pairwise
 from pathlib import Path
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
-from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
     QFrame,
@@ -234,10 +234,31 @@ def radio_group(parent: QWidget, buttons: list[QRadioButton], column: QVBoxLayou
     return group
 
 
-def go_button(words: str) -> QPushButton:
+class GoButton(QPushButton):
+    """The one strong button. One press starts one job: the second click of a double click does nothing."""
+
+    def __init__(self, words: str) -> None:
+        super().__init__(words)
+        self.setProperty("role", "go")
+        self.setToolTip("Ctrl+Enter")
+        self._ready = False  # until there is something to do
+        self._held = False
+        self.setEnabled(False)
+
+    def set_ready(self, ready: bool) -> None:
+        """Whether there is something to do."""
+        self._ready = ready
+        self.setEnabled(ready and not self._held)
+
+    def hold(self, held: bool) -> None:
+        """Whether a job that was started with it has yet to take over."""
+        self._held = held
+        self.setEnabled(self._ready and not held)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        event.accept()
+
+
+def go_button(words: str) -> GoButton:
     """The one strong button."""
-    button = QPushButton(words)
-    button.setProperty("role", "go")
-    button.setToolTip("Ctrl+Enter")
-    button.setEnabled(False)  # until there is something to do
-    return button
+    return GoButton(words)

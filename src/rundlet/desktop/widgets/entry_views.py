@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
@@ -18,7 +19,7 @@ from PySide6.QtCore import (
     Signal,
 )
 from PySide6.QtGui import QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QListView, QMenu, QTreeView
+from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QListView, QMenu, QTreeView
 
 from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.delegates.thumbs import ThumbDelegate
@@ -34,6 +35,7 @@ Index = QModelIndex | QPersistentModelIndex
 _Flag = QItemSelectionModel.SelectionFlag
 _ORDER_WORDS = {"name": "name", "kind": "kind", "size": "size", "share": "share", "changed": "time of change"}
 _CARDS_AT_ONCE = 20_000
+_typed_at = 0.0  # when a letter was last typed in a list
 MOST_SEARCHED = 20_000  # rows; to look through more for what is typed would keep the view busy for too long
 _PLAIN = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
 
@@ -53,6 +55,15 @@ def item_command(
     return None
 
 
+def tell_replaced(
+    view: EntryView | ThumbView | LongView, command: QItemSelectionModel.SelectionFlag, event: QEvent | None
+) -> QItemSelectionModel.SelectionFlag:
+    """Pass a command on, and say so when a person lets go of everything else with it."""
+    if event is not None and command & _Flag.Clear:
+        view.replaced.emit()
+    return command
+
+
 def takes_key(view: EntryView | ThumbView | LongView, event: QKeyEvent) -> bool:
     """Whether a key goes in or asks for a look; a name that is being typed keeps its keys."""
     if view.state() == QAbstractItemView.State.EditingState:
@@ -63,9 +74,13 @@ def takes_key(view: EntryView | ThumbView | LongView, event: QKeyEvent) -> bool:
         if view.currentIndex().isValid():
             view.entered.emit(view.entries.node(view.currentIndex()))
         return True
-    if event.key() == Qt.Key.Key_Space:
+    global _typed_at
+    now = time.monotonic()
+    if event.key() == Qt.Key.Key_Space and now - _typed_at > QApplication.keyboardInputInterval() / 1000:
         view.look_wanted.emit()
         return True
+    if event.text().isprintable() and event.text():
+        _typed_at = now  # a name is being typed to go to, in which a space is a space
     return False
 
 
@@ -96,11 +111,13 @@ class EntryView(QTreeView):
         entered: with the node that is to be gone into.
         look_wanted: the current row is to be shown, or no longer.
         drag_wanted: the chosen rows are taken hold of; with what may be done with them.
+        replaced: a person selects something and lets go of all else, of what is not shown too.
     """
 
     entered = Signal(int)
     look_wanted = Signal()
     drag_wanted = Signal(object)
+    replaced = Signal()
 
     def __init__(self, model: EntryModel) -> None:
         super().__init__()
@@ -130,7 +147,7 @@ class EntryView(QTreeView):
 
     def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
         command = item_command(self, index, event)
-        return super().selectionCommand(index, event) if command is None else command
+        return tell_replaced(self, super().selectionCommand(index, event) if command is None else command, event)
 
     def in_tick(self, index: Index, at: QPoint) -> bool:
         """Whether a point is in the tick box of a row."""
@@ -271,6 +288,7 @@ class ThumbView(QListView):
     entered = Signal(int)
     look_wanted = Signal()
     drag_wanted = Signal(object)
+    replaced = Signal()
 
     def __init__(self, beside: EntryView, thumbs: Thumbs) -> None:
         super().__init__()
@@ -293,7 +311,8 @@ class ThumbView(QListView):
 
     def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
         command = item_command(self, index, event)
-        return (super().selectionCommand(index, event) if command is None else command) | _Flag.Rows
+        whole = (super().selectionCommand(index, event) if command is None else command) | _Flag.Rows
+        return tell_replaced(self, whole, event)
 
     def in_tick(self, index: Index, at: QPoint) -> bool:
         """Whether a point is in the tick box of a card."""

@@ -69,7 +69,7 @@ class FolderField(QWidget):
         if folder != self._shown:
             self.words.setVisible(False)
         self._shown = folder
-        self.make.setVisible(must_be_there and not folder.is_dir())
+        self.make.setVisible(must_be_there and not os.path.isdir(folder))
         if not self.edit.hasFocus():
             self.edit.setText(short_path(folder))
             self.edit.setToolTip(str(folder))

@@ -16,6 +16,7 @@ from rundlet.desktop.widgets.entry_views import (
     lay_out_columns,
     prepare,
     takes_key,
+    tell_replaced,
 )
 
 _Move = QAbstractItemView.CursorAction
@@ -28,12 +29,13 @@ class LongView(QTableView):
     row can be opened in its place, works out where those in sight are.
 
     Signals:
-        entered, look_wanted, drag_wanted: as in :class:`EntryView`.
+        entered, look_wanted, drag_wanted, replaced: as in :class:`EntryView`.
     """
 
     entered = Signal(int)
     look_wanted = Signal()
     drag_wanted = Signal(object)
+    replaced = Signal()
 
     def __init__(self, beside: EntryView) -> None:
         super().__init__()
@@ -72,7 +74,7 @@ class LongView(QTableView):
 
     def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
         command = item_command(self, index, event)
-        return super().selectionCommand(index, event) if command is None else command
+        return tell_replaced(self, super().selectionCommand(index, event) if command is None else command, event)
 
     def in_tick(self, index: Index, at: QPoint) -> bool:
         """Whether a point is in the tick box of a row."""

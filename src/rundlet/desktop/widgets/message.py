@@ -13,6 +13,8 @@ class MessagePage(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Message")
         column = QVBoxLayout(self)
         self.message = label("", "statement")
         self.more = label("", "soft")

@@ -76,6 +76,7 @@ class PackOptions(QWidget):
         self.follow.toggled.connect(self._left_out_changed)
         self.each.toggled.connect(self._after_changed)
         self._workspace.pack_changed.connect(self._show)
+        self._workspace.set_ended.connect(self._take_lock_away)
         self._workspace.choice_changed.connect(self._show_each)
         self.lock_box.setVisible(False)
         self._show()
@@ -86,7 +87,8 @@ class PackOptions(QWidget):
     def _show(self) -> None:
         desk = self._workspace.pack
         can_lock = desk.info.can_lock
-        self.lock.setEnabled(can_lock)
+        # A tick that was made can always be taken away again, and is never dropped in silence.
+        self.lock.setEnabled(can_lock or self.lock.isChecked())
         self.lock.setText("Lock with a password" if can_lock else "Lock with a password (zip and 7z can)")
         self.lock_box.setVisible(can_lock and self.lock.isChecked())
         shown = {
@@ -124,7 +126,7 @@ class PackOptions(QWidget):
         """The size that stands in the field, in bytes; None when it is none."""
         words = self.part_size.currentText()
         index = self.part_size.findText(words)
-        return self.part_size.itemData(index) if index >= 0 else text.parse_size(words)
+        return self.part_size.itemData(index) if index >= 0 else text.parse_size(words, with_unit=True)
 
     def _size_words(self, size: int) -> str:
         index = self.part_size.findData(size)
@@ -134,6 +136,10 @@ class PackOptions(QWidget):
         """Cut into parts of so many bytes."""
         self.part_size.setEditText(self._size_words(size))
         self.parts.setChecked(True)
+
+    def _take_lock_away(self) -> None:
+        self.lock.setChecked(False)
+        self.lock_box.ask(False)
 
     def _lock_toggled(self) -> None:
         self._show()
@@ -145,9 +151,11 @@ class PackOptions(QWidget):
         size = self._part_size()
         wanted = self.parts.isChecked()
         self.part_words.setText("Write a size such as 20 MB." if wanted and not size else "")
+        restyle(self.part_size, "state", "bad" if wanted and not size else "")
 
         def change(desk: PackDesk) -> None:
             desk.part_size = size or 0 if wanted else 0
+            desk.bad_parts = wanted and not size
 
         self._workspace.change_pack(change)
 
@@ -206,12 +214,13 @@ class LockBox(QWidget):
         if not wanted:
             self.first.clear()
             self.again.clear()
+            self.eye.setChecked(False)
             self.hide_names.setChecked(False)
         self._changed()
 
     def _show(self) -> None:
         can = self._workspace.pack.info.can_hide_names
-        self.hide_names.setEnabled(can)
+        self.hide_names.setEnabled(can or self.hide_names.isChecked())
         self.hide_names.setText("Hide the names too" if can else "Hide the names too (7z can)")
 
     def _changed(self) -> None:

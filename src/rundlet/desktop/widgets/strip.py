@@ -18,13 +18,14 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
+from rundlet.core.files.journal import Record
 from rundlet.core.jobs.job import Progress
 from rundlet.desktop.dragging import drag_out, files_mime
 from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import label, restyle
 
-_MOST_DETAILS = 12
+_MOST_UNREAD = 3  # results shown; more are counted
 
 
 class JobRow(QWidget):
@@ -116,20 +117,72 @@ class DragHandle(QToolButton):
             drag_out(self, self.mime(), text.shown(words), Qt.DropAction.CopyAction)
 
 
+class Unread(QWidget):
+    """A result with problems that another one came after; it stays until it is read or put away.
+
+    Signals:
+        read_wanted: with the job whose problems are to be shown.
+    """
+
+    read_wanted = Signal(object)
+
+    def __init__(self, running: RunningJob, outcome: Outcome) -> None:
+        super().__init__()
+        self.running = running
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(theme.sizes.gap)
+        self.words = label(text.in_short(outcome.words), "warn")
+        row.addWidget(self.words, 1)
+        self.show_button = QPushButton("Show problems")
+        self.show_button.setAccessibleName(f"Show problems of {outcome.title}")
+        self.close_button = QToolButton()
+        self.close_button.setIcon(theme.icon("cancel", "soft"))
+        self.close_button.setAccessibleName(f"Dismiss the result of {outcome.title}")
+        self.close_button.setToolTip("Dismiss")
+        row.addWidget(self.show_button)
+        row.addWidget(self.close_button)
+        self.show_button.clicked.connect(self._read)
+
+    def _read(self) -> None:
+        self.read_wanted.emit(self.running)
+
+
 class Strip(QFrame):
-    """Running jobs to the right, the last finished one to the left."""
+    """Running jobs to the right, the last finished one to the left, above them what is not read yet and what is asked.
+
+    Signals:
+        show_wanted, copy_wanted: with the path or paths.
+        undo_wanted: the last job is to be undone.
+        problems_wanted: with the job whose problems are to be shown.
+        close_wanted: the window is to be closed, whatever is under way.
+    """
 
     show_wanted = Signal(object)
     copy_wanted = Signal(object)
     undo_wanted = Signal()
+    problems_wanted = Signal(object)
+    close_wanted = Signal()
 
     def __init__(self, jobs: Jobs) -> None:
         super().__init__()
         self.setAccessibleName("Jobs")
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(theme.sizes.space)
+        self._unread_box = QVBoxLayout()
+        self._unread_box.setSpacing(theme.sizes.space)
+        whole.addLayout(self._unread_box)
+        self.more_unread = label("", "soft")
+        self.more_unread.setVisible(False)
+        whole.addWidget(self.more_unread)
+        self._add_question(whole)
+        row = QHBoxLayout()
         row.setSpacing(theme.sizes.gap)
+        whole.addLayout(row)
         self.last = label("", "soft")
+        self.problems_button = QPushButton("Show problems")
+        self.problems_button.setVisible(False)
         self.show_button = QPushButton("Show")
         self.show_button.setVisible(False)
         self.show_button.setToolTip("Show it in the file manager")
@@ -138,26 +191,53 @@ class Strip(QFrame):
         self.copy_button = QPushButton("Copy")
         self.copy_button.setVisible(False)
         self.copy_button.setToolTip("Copy the file, to paste it into a folder or a message")
-        self.undo_button = QPushButton("Take it back")
+        self.undo_button = QPushButton("Undo")
         self.undo_button.setVisible(False)
         self.handle = DragHandle()
         self.handle.setVisible(False)
         row.addWidget(self.handle)
         row.addWidget(self.last, 1)
-        row.addWidget(self.show_button)
-        row.addWidget(self.copy_button)
-        row.addWidget(self.undo_button)
+        for button in (self.problems_button, self.show_button, self.copy_button, self.undo_button):
+            row.addWidget(button)
         self._jobs_box = QVBoxLayout()
         self._jobs_box.setSpacing(theme.sizes.space)
         row.addLayout(self._jobs_box)
         self.rows: dict[RunningJob, JobRow] = {}
+        self.unread: list[Unread] = []
+        self._before: tuple[RunningJob, Outcome] | None = None  # a result with problems that nobody has read
+        self._last: RunningJob | None = None
         self._all = jobs
+        self.problems_button.clicked.connect(self._read_last)
         self.show_button.clicked.connect(self._show_last)
         self.copy_button.clicked.connect(self._copy_last)
         self.undo_button.clicked.connect(self.undo_wanted)
         jobs.started.connect(self._started)
         jobs.progressed.connect(self._progressed)
         jobs.ended.connect(self._ended)
+
+    def _add_question(self, whole: QVBoxLayout) -> None:
+        self.question = QWidget()
+        asked = QHBoxLayout(self.question)
+        asked.setContentsMargins(0, 0, 0, 0)
+        asked.setSpacing(theme.sizes.gap)
+        self.question_words = label("", "warn")
+        self.keep_button = QPushButton("Keep working")
+        self.close_button = QPushButton("Cancel and close")
+        asked.addWidget(self.question_words, 1)
+        asked.addWidget(self.keep_button)
+        asked.addWidget(self.close_button)
+        self.question.setVisible(False)
+        self.keep_button.clicked.connect(self.question.hide)
+        self.close_button.clicked.connect(self.close_wanted)
+        whole.addWidget(self.question)
+
+    def ask_to_close(self) -> None:
+        """Ask what is to become of the jobs that are under way."""
+        count = len(self._all.running)
+        is_one = "is" if count == 1 else "are"
+        self.question_words.setText(f"{text.plural(count, 'job')} {is_one} still running. Close Rundlet and cancel?")
+        self.question.show()
+        self.keep_button.setFocus()
 
     def _started(self, running: RunningJob) -> None:
         row = JobRow(running, self._all)
@@ -174,12 +254,16 @@ class Strip(QFrame):
             self._jobs_box.removeWidget(row)
             row.hide()
             row.deleteLater()
-        self.last.setText(outcome.words)
-        more = [*outcome.details[:_MOST_DETAILS]]
-        if len(outcome.details) > _MOST_DETAILS:
-            more.append(f"… and {len(outcome.details) - _MOST_DETAILS} more")
-        self.last.setToolTip("\n".join(more))
+        if not self._all.running:
+            self.question.hide()
+        if self._before is not None:
+            self._add_unread(*self._before)
+        self._before = None if outcome.good else (running, outcome)
+        self._last = running
+        self.last.setText(text.in_short(outcome.words))
+        self.last.setToolTip("")
         restyle(self.last, "role", "soft" if outcome.good else "warn")
+        self.problems_button.setVisible(bool(outcome.details))
         self._target = outcome.show
         self.show_button.setVisible(outcome.show is not None)
         report = outcome.report
@@ -192,10 +276,52 @@ class Strip(QFrame):
         self.handle.setVisible(packed)
         self.undo_button.setVisible(False)
 
-    def offer_undo(self, words: str) -> None:
-        """The last job can be taken back; "" when it can't."""
+    def recall(self, record: Record) -> None:
+        """Show what was done last before the window was opened, unless something was done since."""
+        if not self.last.text():
+            self.last.setText(text.in_short(record.words))
+
+    def _add_unread(self, running: RunningJob, outcome: Outcome) -> None:
+        unread = Unread(running, outcome)
+        unread.read_wanted.connect(self._read)
+        unread.close_button.clicked.connect(self._put_away)
+        self.unread.append(unread)
+        self._unread_box.addWidget(unread)
+        self._show_unread()
+
+    def _show_unread(self) -> None:
+        for unread in self.unread[:-_MOST_UNREAD]:
+            unread.hide()
+        for unread in self.unread[-_MOST_UNREAD:]:
+            unread.show()
+        more = len(self.unread) - _MOST_UNREAD
+        self.more_unread.setVisible(more > 0)
+        self.more_unread.setText(f"{text.plural(more, 'earlier job')} had problems too; the log has them all.")
+
+    def _put_away(self) -> None:
+        self._remove(next(unread for unread in self.unread if unread.close_button is self.sender()))
+
+    def _remove(self, unread: Unread) -> None:
+        self.unread.remove(unread)
+        self._unread_box.removeWidget(unread)
+        unread.hide()
+        unread.deleteLater()
+        self._show_unread()
+
+    def _read(self, running: RunningJob) -> None:
+        self._remove(next(unread for unread in self.unread if unread.running is running))
+        self.problems_wanted.emit(running)
+
+    def _read_last(self) -> None:
+        if self._last is not None:
+            self._before = None
+            self.problems_wanted.emit(self._last)
+
+    def offer_undo(self, words: str, what: str) -> None:
+        """What can be undone next, and what that does; "" when there is nothing."""
         self.undo_button.setVisible(bool(words))
-        self.undo_button.setToolTip(f"{words} (Ctrl+Z)")
+        self.undo_button.setText(words or "Undo")
+        self.undo_button.setToolTip(f"{what} (Ctrl+Z)")
 
     def _copy_last(self) -> None:
         self.copy_wanted.emit(self._files)

@@ -9,6 +9,7 @@ from rundlet.core.errors import Corrupt, Truncated
 
 I64 = NDArray[np.int64]
 Bits = NDArray[np.bool_]
+Ticks = NDArray[np.uint64]
 
 _LONGEST = 9
 _LENGTHS = [1] * 0x80 + [2] * 0x40 + [3] * 0x20 + [4] * 0x10 + [5] * 8 + [6] * 4 + [7, 7, 8, 9]

@@ -8,7 +8,7 @@ import numpy as np
 
 from rundlet.core.errors import Corrupt, LimitExceeded, Truncated, Unsupported
 from rundlet.core.formats.base import NO_TIME, NameTable
-from rundlet.core.formats.sevenz.fields import I64, Bits, FieldReader
+from rundlet.core.formats.sevenz.fields import I64, Bits, FieldReader, Ticks
 from rundlet.core.formats.sevenz.records import EPOCH, BindPair, Coder, CoderFlag, Folder, Property
 
 _MOST_CODERS = 32
@@ -68,6 +68,9 @@ class Header:
         has_stream, is_empty_file, is_anti: of each file; the second and third only mean something without a stream.
         mtime_ns: as in a catalog.
         attributes: 0 where there are none.
+        kept: for times and start positions, which files have one and what it is, as the archive has it.
+        unknown: the IDs of what else is said of the files.
+        archive_properties: what is said of the archive as a whole, as it stands there.
     """
 
     streams: Streams
@@ -77,6 +80,9 @@ class Header:
     is_anti: Bits
     mtime_ns: I64
     attributes: I64
+    kept: dict[Property, tuple[Bits, Ticks]] = field(default_factory=dict)
+    unknown: list[int] = field(default_factory=list)
+    archive_properties: bytes = b""
 
 
 def read_header(data: bytes) -> Header:
@@ -91,10 +97,13 @@ def read_header(data: bytes) -> Header:
         raise Corrupt("Its table of contents begins with something unknown.")
     streams = Streams()
     header = _no_files()
+    properties = b""
     while (kind := fields.number()) != Property.END:
         if kind == Property.ARCHIVE_PROPERTIES:
+            begin = fields.at
             while fields.number() != Property.END:
                 fields.take(fields.number())
+            properties = data[begin : fields.at]
         elif kind == Property.ADDITIONAL_STREAMS_INFO:
             read_streams(fields)
         elif kind == Property.MAIN_STREAMS_INFO:
@@ -103,7 +112,7 @@ def read_header(data: bytes) -> Header:
             header = _files(fields)
         else:
             raise Corrupt("Its table of contents has a part of an unknown kind.")
-    header.streams = streams
+    header.streams, header.archive_properties = streams, properties
     if int(header.has_stream.sum()) != len(streams.file_size):
         raise Corrupt("Its table of contents lists other files than its data has.")
     return header
@@ -308,13 +317,30 @@ def _files(fields: FieldReader) -> Header:
             named = True
         elif kind == Property.MTIME:
             known = part.known_bits(count)
-            header.mtime_ns[known] = _nanoseconds(_inside(part).array("<u8", int(known.sum())))
+            ticks = _inside(part).array("<u8", int(known.sum()))
+            header.mtime_ns[known] = _nanoseconds(ticks)
+            header.kept[Property.MTIME] = known, _spread(known, ticks)
+        elif kind in (Property.CTIME, Property.ATIME, Property.START_POS):
+            known = part.known_bits(count)
+            if part.byte():
+                header.unknown.append(kind)  # the values stand elsewhere
+            else:
+                header.kept[Property(kind)] = known, _spread(known, part.array("<u8", int(known.sum())))
         elif kind == Property.WIN_ATTRIBUTES:
             known = part.known_bits(count)
             header.attributes[known] = _inside(part).array("<u4", int(known.sum()))
+        elif kind != Property.DUMMY:
+            header.unknown.append(kind)
     if not named and count > 1:
         raise Corrupt("Its table of contents has no names.")
     return header
+
+
+def _spread(known: Bits, values: np.ndarray[tuple[int, ...], np.dtype[np.generic]]) -> Ticks:
+    """Values at the places that have one."""
+    column = np.zeros(len(known), np.uint64)
+    column[known] = values.astype(np.uint64)
+    return column
 
 
 def _inside(part: FieldReader) -> FieldReader:
@@ -332,6 +358,8 @@ def _names(part: FieldReader, count: int) -> NameTable:
     if len(ends) < count or (count and int(ends[count - 1]) + 1 != len(octets)) or len(ends) > count:
         raise Corrupt("Its table of contents has other names than files.")
     starts = np.concatenate(([0], ends + 1)) - np.arange(count + 1)
+    if count > 1 and int((np.diff(starts) == 0).sum()) > 1:
+        raise Corrupt("Its table of contents has files without names.")
     return NameTable(octets[octets != 0].tobytes(), starts)
 
 

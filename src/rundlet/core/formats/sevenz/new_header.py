@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -12,10 +12,17 @@ from rundlet.core.formats.sevenz import fields
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import EPOCH, UNIX_EXTENSION, Attribute, CoderFlag, Folder, Property
 
+_LATEST = (1 << 63) - 1
+
 
 @dataclass(slots=True)
 class Row:
-    """An entry as the header keeps it."""
+    """An entry as the header keeps it.
+
+    Attributes:
+        times: what another archive keeps of it, in the format's own units; else its time is ``mtime_ns``.
+        is_anti: whether it only says that something is to be taken away.
+    """
 
     path: str
     kind: Kind
@@ -24,6 +31,14 @@ class Row:
     size: int = 0
     crc: int = 0
     has_stream: bool = False
+    times: dict[Property, int] = field(default_factory=dict)
+    is_anti: bool = False
+
+    def ticks(self, kind: Property) -> int | None:
+        """A time or the start position in the format's own units, or None where there is none."""
+        if kind == Property.MTIME and kind not in self.times and self.mtime_ns != NO_TIME:
+            return min(max(self.mtime_ns // 100 + EPOCH, 0), _LATEST)
+        return self.times.get(kind)
 
 
 @dataclass(slots=True)
@@ -67,8 +82,19 @@ def kept_rows(reader: SevenReader, folder: int) -> list[Row]:
             max(entry.size, 0),
             entry.crc,
             folder >= 0,
+            reader.times(entry.row),
         )
         for entry in map(reader.catalog.entry, reader.rows_of(folder))
+    ]
+
+
+def anti_rows(reader: SevenReader) -> list[Row]:
+    """What another archive says of files that are to be taken away."""
+    return [
+        Row(
+            item.path, Kind.FILE if item.is_file else Kind.DIR, NO_TIME, item.attributes, times=item.times, is_anti=True
+        )
+        for item in reader.anti
     ]
 
 
@@ -132,13 +158,17 @@ def files_info(rows: Sequence[Row]) -> bytes:
         files = np.array([row.kind != Kind.DIR for row in rows if not row.has_stream], np.bool_)
         if files.any():
             out.append(_property(Property.EMPTY_FILE, fields.bits(files)))
+        anti = np.array([row.is_anti for row in rows if not row.has_stream], np.bool_)
+        if anti.any():
+            out.append(_property(Property.ANTI, fields.bits(anti)))
     names = "\0".join([row.path for row in rows]) + "\0"
     out.append(_property(Property.NAME, b"\0" + _utf16(names)))
-    times = np.array([row.mtime_ns for row in rows], np.int64)
-    known = times != NO_TIME
-    if known.any():
-        ticks = times[known] // 100 + EPOCH
-        out.append(_property(Property.MTIME, fields.known_bits(known) + b"\0" + ticks.astype("<u8").tobytes()))
+    for kind in (Property.CTIME, Property.ATIME, Property.MTIME, Property.START_POS):
+        ticks = [row.ticks(kind) for row in rows]
+        known = np.array([value is not None for value in ticks], np.bool_)
+        if known.any():
+            values = np.array([value for value in ticks if value is not None], np.uint64)
+            out.append(_property(kind, fields.known_bits(known) + b"\0" + values.astype("<u8").tobytes()))
     attributes = np.array([row.attributes for row in rows], np.int64)
     out.append(_property(Property.WIN_ATTRIBUTES, b"\x01\0" + attributes.astype("<u4").tobytes()))
     return b"".join(out) + bytes([Property.END])

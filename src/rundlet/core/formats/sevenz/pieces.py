@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from rundlet.core.codecs import lzma2, ppmd
+from rundlet.core.codecs.steps import Tick, no_tick
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.items import ReadFailed
 from rundlet.core.formats.sevenz.levels import Level
@@ -43,26 +44,32 @@ class Piece:
     is_last: bool = False
 
 
-def pack_piece(block: OpenBlock, data: bytes, how: Level) -> Piece:
-    """A piece as its block is packed: by LZMA2, or as it is."""
+def pack_piece(block: OpenBlock, data: bytes, how: Level, tick: Tick = no_tick) -> Piece:
+    """A piece as its block is packed: by LZMA2, or as it is; ``tick`` is told on the way."""
     if block.name == "copy":
+        tick(len(data))
         return Piece(block, data, len(data))
     properties = lzma2.properties_for(how.dictionary)
-    return Piece(block, lzma2.encoded(data, how.preset, min(how.dictionary, len(data))), len(data), properties)
+    packed = lzma2.encoded(data, how.preset, min(how.dictionary, len(data)), tick)
+    return Piece(block, packed, len(data), properties)
 
 
-def ppmd_encoded(data: bytes, how: Level) -> bytes:
-    """Text packed by PPMd as a level says."""
+def ppmd_encoded(data: bytes, how: Level, tick: Tick = no_tick) -> bytes:
+    """Text packed by PPMd as a level says; ``tick`` is told on the way."""
     import pyppmd  # only for those who ask for it
 
     encoder = pyppmd.Ppmd7Encoder(how.order, how.model)
-    packed = b"".join(encoder.encode(data[at : at + _PPMD_STEP]) for at in range(0, len(data), _PPMD_STEP))
-    return packed + encoder.flush()
+    packed = []
+    for at in range(0, len(data), _PPMD_STEP):
+        piece = data[at : at + _PPMD_STEP]
+        packed.append(encoder.encode(piece))
+        tick(len(piece))
+    return b"".join(packed) + encoder.flush()
 
 
-def pack_text(block: OpenBlock, data: bytes, how: Level) -> Piece:
+def pack_text(block: OpenBlock, data: bytes, how: Level, tick: Tick = no_tick) -> Piece:
     """A whole block through PPMd, read back, as its encoder may lose bytes; through LZMA2 when it did."""
-    packed = ppmd_encoded(data, how)
+    packed = ppmd_encoded(data, how, tick)
     properties = bytes([how.order]) + how.model.to_bytes(4, "little")
     settings = {"order": how.order, "memory": how.model, "restore": 0, "size": len(data), "allowed": how.model}
     try:
@@ -71,6 +78,7 @@ def pack_text(block: OpenBlock, data: bytes, how: Level) -> Piece:
             if data[at : at + len(piece)] != piece:
                 break
             at += len(piece)
+            tick(0)
     except RundletError:
         at = -1
     if at == len(data):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +20,7 @@ from rundlet.core.errors import (
     WrongPassword,
 )
 from rundlet.core.formats.base import UNKNOWN, ArchiveReader, Catalog, FormatInfo, Kind, NameTable, Opening, Unit
+from rundlet.core.formats.passwords import spellings
 from rundlet.core.formats.sevenz.blocks import Block, Keys, exactly
 from rundlet.core.formats.sevenz.fields import FieldReader
 from rundlet.core.formats.sevenz.header import Header, Streams, read_header, read_streams
@@ -31,6 +33,8 @@ from rundlet.core.streams.sources import ByteSource, SliceSource
 from rundlet.core.text import number, plural, quoted
 
 _MOST_NESTED = 4
+_HEADER_AT_LEAST = 32 * MIB
+_HEADER_RATIO = 1000  # bytes that a packed one may unpack to for each of its own; real ones stay below a hundred
 _TRIED = 4 * MIB  # bytes decoded to find out whether a password is right
 _WORTH_A_UNIT = 8 * MIB
 _ROWS_IN_A_UNIT = 256
@@ -38,6 +42,15 @@ _LINK = 0o120000
 _KIND_BITS = 0o170000
 _FOLDER_BITS = 0o040000
 _FILE_BITS = 0o100000
+
+
+class AntiItem(NamedTuple):
+    """What only says that a file or folder is to be taken away where the archive is unpacked over it."""
+
+    path: str
+    is_file: bool
+    attributes: int
+    times: dict[Property, int]
 
 
 class SevenReader(ArchiveReader):
@@ -57,16 +70,32 @@ class SevenReader(ArchiveReader):
         self.notices: list[Issue] = []
         self._memory = opening.limits.memory_bytes
         self._keys = Keys()
-        if opening.password is not None:
-            self._keys.take(opening.password)
         self.names_hidden = False
-        header = self._read_header(opening)
+        header = self._opened_header(opening)
         self.streams = header.streams
         self.attributes = header.attributes
+        self.kept, self.unknown = header.kept, header.unknown
+        self.archive_properties = header.archive_properties
+        if self.unknown:
+            self.unkept = "it says things of its files that Rundlet does not know and would lose"
+        self.anti: list[AntiItem] = []
         self.catalog = self._catalog(header)
         self._blocks: dict[int, Block] = {}
 
     # The table of contents
+
+    def _opened_header(self, opening: Opening) -> Header:
+        """The header, with the spelling of the password that opens it where it is locked."""
+        words = spellings(opening.password) if opening.password is not None else []
+        for word in words[:-1]:
+            self._keys.take(word)
+            try:
+                return self._read_header(opening)
+            except WrongPassword:
+                self.notices.clear()
+        if words:
+            self._keys.take(words[-1])
+        return self._read_header(opening)
 
     def _read_header(self, opening: Opening) -> Header:
         start = SignatureHeader.unpack(self.source.read_at(0, HEAD_SIZE))
@@ -108,7 +137,8 @@ class SevenReader(ArchiveReader):
         if len(streams.folders) != 1:
             raise Corrupt("Its table of contents is not where it should be.")
         size = streams.unpack_size(0)
-        if size > opening.limits.directory_bytes:
+        packed = int(streams.pack_size.sum())
+        if size > min(opening.limits.directory_bytes, _HEADER_AT_LEAST + _HEADER_RATIO * packed):
             raise LimitExceeded(
                 f"The table of contents of {quoted(self.source.name)} takes more memory than Rundlet gives it."
             )
@@ -189,10 +219,18 @@ class SevenReader(ArchiveReader):
             self.notices.append(
                 Issue(self.source.name, f"{entries} only meant to take a file away {verb} not listed", problem=False)
             )
+            for row in np.flatnonzero(anti).tolist():
+                is_file, attributes = bool(header.is_empty_file[row]), int(self.attributes[row])
+                self.anti.append(AntiItem(catalog.path(row), is_file, attributes, self.times(row)))
             catalog, block, offset = _some(catalog, kept), block[kept], offset[kept]
             self.attributes = self.attributes[kept]
+            self.kept = {kind: (known[kept], ticks[kept]) for kind, (known, ticks) in self.kept.items()}
         self._block_of, self._offset = block, offset
         return catalog
+
+    def times(self, row: int) -> dict[Property, int]:
+        """The times of an entry and its start position, as far as the archive keeps them, in its own units."""
+        return {kind: int(ticks[row]) for kind, (known, ticks) in self.kept.items() if known[row]}
 
     # Entries
 
@@ -221,14 +259,19 @@ class SevenReader(ArchiveReader):
         return self._blocks[folder]
 
     def unlock(self, password: str) -> None:
-        self._keys.take(password)
         locked = np.flatnonzero(self.catalog.encrypted & (self.catalog.size > 0))
-        if len(locked) and not self.names_hidden:
+        for word in spellings(password):
+            self._keys.take(word)
+            if not len(locked) or self.names_hidden:
+                break
             # The entry that is the quickest to read to its end, where its checksum stands.
             row = int(locked[np.argmin((self._offset + self.catalog.size)[locked])])
-            if not self._opens(row):
-                self._keys.drop()
-                raise WrongPassword(f"The password does not open {quoted(self.source.name)}.", archive=self.source.name)
+            if self._opens(row):
+                break
+            self._keys.drop()
+            self._blocks.clear()
+        else:
+            raise WrongPassword(f"The password does not open {quoted(self.source.name)}.", archive=self.source.name)
         self.unlocked = True
 
     def _opens(self, row: int) -> bool:

@@ -15,7 +15,15 @@ from rundlet.core.errors import RundletError, file_problem, left_out
 from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, PackItem, Sink, WriteOptions
 from rundlet.core.formats.items import CHANGED, ReadFailed, open_item, read_piece, read_whole
 from rundlet.core.formats.sevenz.levels import LEVELS, Level
-from rundlet.core.formats.sevenz.new_header import BlockRow, Row, files_info, kept_rows, new_row, streams_info
+from rundlet.core.formats.sevenz.new_header import (
+    BlockRow,
+    Row,
+    anti_rows,
+    files_info,
+    kept_rows,
+    new_row,
+    streams_info,
+)
 from rundlet.core.formats.sevenz.pieces import OpenBlock, Piece, pack_piece, pack_text
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, IDS, BindPair, Coder, Folder, Property, SignatureHeader
@@ -58,6 +66,7 @@ class SevenWriter:
         self._lock = _Lock(options.password) if options.password else None
         self._blocks: list[BlockRow] = []
         self._empty: list[Row] = []
+        self._properties = b""
         self._start = sink.tell()
         sink.write(bytes(HEAD_SIZE))
 
@@ -83,7 +92,7 @@ class SevenWriter:
             if writing is None:
                 writing = _Writing(self._sink, self._lock)
             writing.add(piece)
-            job.advance(piece.plain)
+            job.checkpoint()
             if piece.is_last:
                 self._end_block(writing, piece.block, report)
                 writing = None
@@ -113,11 +122,11 @@ class SevenWriter:
         if filter_name:
             content = filtered(filter_name, content)
         if name == "ppmd":
-            yield partial(pack_text, block, b"".join(content), how)
+            yield partial(pack_text, block, b"".join(content), how, job.advance)
             return
         step = MIB if name == "copy" else how.piece
         for data in in_pieces(content, step):
-            yield partial(pack_piece, block, data, how)
+            yield partial(pack_piece, block, data, how, job.advance)
         yield partial(Piece, block, b"", 0, is_last=True)
 
     def _content(self, block: OpenBlock, largest: int, job: Job, report: Report) -> Iterator[bytes]:
@@ -125,8 +134,9 @@ class SevenWriter:
         for item in block.plan.items:
             row = new_row(item)
             try:
-                pieces = self._pieces(item, largest)
+                pieces = self._pieces(item, largest, job)
                 for data in pieces:
+                    job.checkpoint()
                     row.crc = crc32(data, row.crc)
                     row.size += len(data)
                     yield data
@@ -144,14 +154,14 @@ class SevenWriter:
                 report.add(item.path, CHANGED, problem=False)
             job.advance(entries=1)
 
-    def _pieces(self, item: PackItem, largest: int) -> Iterator[bytes]:
+    def _pieces(self, item: PackItem, largest: int, job: Job) -> Iterator[bytes]:
         """The content of one item: whole before the first byte of it is given out, when it shares its block."""
         if item.kind == Kind.LINK:
             yield item.target.encode("utf-8", "surrogateescape")
             return
         try:
             if item.size <= largest:
-                yield read_whole(item)
+                yield read_whole(item, job.checkpoint)
                 return
             fd = open_item(item)
             try:
@@ -170,7 +180,8 @@ class SevenWriter:
             before = self._sink.tell()
             self.copy_block(reader, folder)
             job.advance(self._sink.tell() - before)
-        self._empty += kept_rows(reader, -1)
+        self._empty += kept_rows(reader, -1) + anti_rows(reader)
+        self._properties = reader.archive_properties
 
     def copy_block(self, reader: SevenReader, folder: int) -> None:
         """Take over a block of another archive as it is, with all its entries.
@@ -207,6 +218,8 @@ class SevenWriter:
 
     def _header(self) -> bytes:
         out = [bytes([Property.HEADER])]
+        if self._properties:
+            out.append(bytes([Property.ARCHIVE_PROPERTIES]) + self._properties)
         if self._blocks:
             out.append(bytes([Property.MAIN_STREAMS_INFO]) + streams_info(self._blocks, 0))
         rows = [row for block in self._blocks for row in block.files] + self._empty

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import os
@@ -10,16 +11,17 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import platformdirs
 from numpy.typing import NDArray
 
 from rundlet.core.formats.base import Catalog, NameTable
 from rundlet.core.formats.packed import Point
 from rundlet.core.formats.tar.members import Members, Stretches, as_catalog
 from rundlet.core.limits import INDEX_FROM, INDEX_TOTAL
+from rundlet.core.streams.private import cache_root, private_file, private_folder
+from rundlet.core.streams.replacing import hidden_name, hold
 from rundlet.core.streams.sources import ByteSource
 
-_VERSION = 2
+_VERSION = 3
 _COLUMNS = ("kind", "size", "packed", "mtime_ns", "mode", "crc", "encrypted")
 
 
@@ -38,6 +40,7 @@ class Index:
         lost: what hides entries between those that are listed, or "".
         sound: stretches of decoded bytes that checksums vouch for, in order; None for all.
         wrong: whether something between them contradicts itself, and is not only cut off.
+        globals: the keywords of attributes that hold for all entries behind them.
         resumed: places in the decoded bytes before which there is something that can't be decoded.
     """
 
@@ -53,6 +56,7 @@ class Index:
     sound: list[tuple[int, int]] | None = None
     wrong: bool = False
     resumed: tuple[int, ...] = ()
+    globals: frozenset[bytes] = frozenset()
 
     @classmethod
     def of(cls, members: Members, points: list[Point], trailing: int, *, shared: bool) -> Index:
@@ -68,12 +72,13 @@ class Index:
             trailing=trailing,
             damaged=members.damaged,
             lost=members.lost,
+            globals=frozenset(members.globals),
         )
 
 
 def cache_folder() -> Path:
     """Where indexes are kept."""
-    return Path(platformdirs.user_cache_dir("rundlet")) / "indexes"
+    return cache_root() / "indexes"
 
 
 def place(source: ByteSource) -> Path | None:
@@ -93,7 +98,7 @@ def load(path: Path | None) -> Index | None:
         with np.load(path, allow_pickle=False) as arrays:
             index = _from_arrays({name: arrays[name] for name in arrays.files})
         os.utime(path)
-    except (OSError, ValueError, KeyError, EOFError, TypeError, SyntaxError):
+    except Exception:  # noqa: BLE001 - whatever a damaged file makes the library raise, it is listed anew then
         return None
     return index
 
@@ -102,15 +107,17 @@ def save(path: Path | None, index: Index) -> None:
     """Keep an index, within the bound on all of them. A full or closed disk only means that there is none."""
     if path is None or index.damaged or index.lost:
         return
-    temporary = path.with_suffix(f".{os.getpid()}.tmp")
+    temporary = path.with_name(hidden_name(".tmp"))
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        with temporary.open("wb") as out:
+        private_folder(path.parent)
+        with private_file(temporary) as out:
+            hold(out.fileno())
             np.savez(out, **_to_arrays(index))
-        temporary.replace(path)
+            temporary.replace(path)
         _trim(path.parent)
     except OSError:
-        temporary.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            temporary.unlink()
 
 
 def _trim(folder: Path) -> None:
@@ -128,6 +135,7 @@ def _to_arrays(index: Index) -> dict[str, Any]:
         "sparse": [[row, stretches] for row, stretches in index.sparse.items()],
         "points": [[p.packed, p.plain, p.bits, p.window.hex() if p.window is not None else None] for p in index.points],
         "trailing": index.trailing,
+        "globals": sorted(key.hex() for key in index.globals),
     }
     arrays = {column: getattr(index.catalog, column) for column in _COLUMNS}
     return arrays | {
@@ -153,4 +161,5 @@ def _from_arrays(arrays: dict[str, Any]) -> Index:
             for packed, plain, bits, window in rest["points"]
         ],
         trailing=rest["trailing"],
+        globals=frozenset(map(bytes.fromhex, rest["globals"])),
     )

@@ -13,6 +13,7 @@ from rundlet.core.errors import file_problem
 from rundlet.core.formats.packed import Packing
 from rundlet.core.formats.tar.index import cache_folder
 from rundlet.core.limits import KEPT_ON_DISK, KEPT_PLAIN
+from rundlet.core.streams.private import private_folder
 from rundlet.core.streams.sources import ByteSource, MemorySource
 
 _SLOW = ("xz", "bz2", "lzma", "Z")
@@ -117,7 +118,7 @@ class Kept:
 def _room(folder: Path) -> int:
     """Bytes that may be kept in a folder, which is made; 0 where it can't be."""
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        private_folder(folder)
         return shutil.disk_usage(folder).free // _SHARE
     except OSError:
         return 0

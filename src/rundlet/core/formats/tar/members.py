@@ -71,6 +71,7 @@ class Members:
         damaged: what ended the walk early, or "".
         lost: what hides entries between those that were found, or "".
         wrong: whether something contradicted itself, and was not only missing.
+        globals: the keywords of attributes that hold for all entries behind them.
     """
 
     links: dict[int, bytes] = field(default_factory=dict)
@@ -78,6 +79,7 @@ class Members:
     damaged: str = ""
     lost: str = ""
     wrong: bool = False
+    globals: set[bytes] = field(default_factory=set)
     _many: list[Rows] = field(default_factory=list)
     _loose: list[Loose] = field(default_factory=list)
     _count: int = 0

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from rundlet.core.errors import Corrupt, FormatError, Truncated
 from rundlet.core.formats.base import ArchiveReader, FormatInfo, Kind, Unit
-from rundlet.core.formats.packed import Packing, Point, decoded
+from rundlet.core.formats.packed import WITHOUT_CHECKSUM, Packing, Point, decoded
 from rundlet.core.formats.tar.headers import BLOCK
 from rundlet.core.formats.tar.index import Index
 from rundlet.core.formats.tar.members import Stretches
@@ -19,6 +19,7 @@ from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, MIB, SMALL, Limits
 from rundlet.core.streams.feed import Feed, SourceFeed
 from rundlet.core.streams.sources import ByteSource
+from rundlet.core.text import plain_path
 
 _ZEROS = bytes(CHUNK)
 _BATCH = 64
@@ -58,7 +59,7 @@ class TarReader(ArchiveReader):
         self._packing = packing
         self._memory = limits.memory_bytes
         self._starts = [point.plain for point in index.points]
-        self._by_path: dict[bytes, int] | None = None
+        self._by_path: dict[bytes, list[int]] | None = None
         self.unchecked = 0
         if index.sound is not None:
             unsound = ~_within(index.data_at, index.stored, index.sound) & (index.stored > 0)
@@ -148,18 +149,32 @@ class TarReader(ArchiveReader):
             left -= used
         yield from _with_holes(stretches, feed.chunks(left), int(self.catalog.size[row]))
 
+    def disk_bytes(self, rows: NDArray[np.int64]) -> int:
+        return int(np.minimum(np.maximum(self.catalog.size[rows], 0), self.index.stored[rows]).sum())
+
+    def without_checksum(self, rows: NDArray[np.int64]) -> int:
+        if self._packing is not None and self._packing.id not in WITHOUT_CHECKSUM:
+            return 0  # the stream around it has them
+        return super().without_checksum(rows)
+
     def hard_target(self, row: int) -> int | None:
         """The row of the path that a hard link names, as it was when the link was packed: the last one before it."""
         if self._by_path is None:
             self._by_path = {}
-            linked = set(self.index.links.values())
+            linked = set(map(_plain, self.index.links.values()))
             for other, name in enumerate(self.catalog.names.all_raw()):
-                if name in linked and self.catalog.kind[other] == Kind.FILE:
-                    self._by_path.setdefault(name, other)
-        return self._by_path.get(self.index.links.get(row, b""))
+                if self.catalog.kind[other] == Kind.FILE and (plain := _plain(name)) in linked:
+                    self._by_path.setdefault(plain, []).append(other)
+        found = self._by_path.get(_plain(self.index.links.get(row, b"")), [])
+        return max((other for other in found if other < row), default=found[0] if found else None)
 
     def link_target(self, row: int) -> str:
         return self.index.links.get(row, b"").decode("utf-8", "surrogateescape")
+
+
+def _plain(path: bytes) -> bytes:
+    """A path as it is compared with others; see :func:`rundlet.core.text.plain_path`."""
+    return plain_path(path.decode("latin-1")).encode("latin-1")
 
 
 def _within(

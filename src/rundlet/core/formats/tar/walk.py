@@ -32,7 +32,7 @@ from rundlet.core.formats.tar.headers import (
     text,
 )
 from rundlet.core.formats.tar.members import Members, Rows, Stretches
-from rundlet.core.limits import MIB
+from rundlet.core.limits import MAX_FILE, MIB
 from rundlet.core.streams.feed import Feed
 
 _MOST_EXTENDED = 16 * MIB  # names and attributes of one entry; real ones are a few kB
@@ -65,6 +65,8 @@ _KIND_OF = np.array(
     [_KINDS.get(Type(code) if code in _KNOWN_TYPES else Type.FILE, Kind.FILE) for code in range(256)], np.uint8
 )
 _BILLION = 1_000_000_000
+_MOST_DIGITS = 18
+_BEYOND = 1 << 40
 _FAR = 1 << 33  # seconds that still fit into 64 bits as nanoseconds: until the year 2242
 
 
@@ -217,7 +219,7 @@ class Walker:
         kinds[(kinds == Kind.FILE) & folder_like] = Kind.DIR  # the oldest writers had no type for folders
         times = octal(table[:, MTIME])
         for i in np.flatnonzero(table[:, MTIME.start] & 0x80).tolist():
-            times[i] = number(table[i, MTIME].tobytes())
+            times[i] = max(-_BEYOND, min(number(table[i, MTIME].tobytes()), _BEYOND))
         near = np.abs(times) <= _FAR
         rows = Rows(
             names=names,
@@ -235,6 +237,8 @@ class Walker:
         return int(stored[-1])
 
     def _skip_data(self, stored: int) -> None:
+        if not 0 <= stored <= MAX_FILE:
+            raise Corrupt("A header has a size that no file has.")
         before = self._feed.position
         whole = stored + -stored % BLOCK
         self._feed.skip(whole)
@@ -254,7 +258,7 @@ class Walker:
     def _extension(self, block: bytes, kind: int) -> None:
         size = number(block[SIZE])
         if not 0 <= size <= _MOST_EXTENDED:
-            raise LimitExceeded("A header says it has more attributes than Rundlet reads.")
+            raise Corrupt("A header says that it has more attributes than any has.")
         data = self._feed.read(size)
         if len(data) < size:
             raise Truncated("It is cut off within a header.")
@@ -265,6 +269,7 @@ class Walker:
             self._next[b"linkpath"] = text(data)
         elif kind == Type.GLOBAL:
             self._global.update(pax_records(data))
+            self.members.globals.update(self._global)
         else:
             self._next.update(pax_records(data))
             if b"GNU.sparse.offset" in self._next:  # format 0.0 repeats its keywords, so the last would hide the others
@@ -277,8 +282,8 @@ class Walker:
         self._next = {}
         sizes = {key: _whole(records[key]) for key in _NUMBERS if key in records and key != b"mtime"}
         stored = 0 if kind in _NO_DATA else sizes.get(b"size", number(block[SIZE]))
-        if stored < 0:
-            raise Corrupt("A header has a size below nothing.")
+        if not 0 <= stored <= MAX_FILE:
+            raise Corrupt("A header has a size that no file has.")
         name = _utf8(records.get(b"GNU.sparse.name", records.get(b"path", _name(block))))
         entry_kind = _KINDS.get(Type(kind) if kind in _KNOWN_TYPES else Type.FILE, Kind.FILE)
         if entry_kind == Kind.FILE and name.endswith(b"/"):
@@ -297,6 +302,8 @@ class Walker:
             size = sizes.get(b"GNU.sparse.size", sizes.get(b"GNU.sparse.realsize", stored))
         else:
             is_sparse = False
+        if not 0 <= size <= MAX_FILE:
+            raise Corrupt("A header has a size that no file has.")
         # Nothing can fail any more, so that no column is longer than another.
         m = self.members
         row = len(m)
@@ -373,9 +380,11 @@ def _repeated(data: bytes) -> bytes:
 
 
 def _whole(value: bytes) -> int:
-    if not value.isdigit() or len(value) > 18:
+    """A number as extended headers have it: decimal digits, perhaps behind a plus sign and zeros."""
+    digits = value.removeprefix(b"+").lstrip(b"0") or b"0"
+    if not digits.isdigit() or value in (b"", b"+") or len(digits) > _MOST_DIGITS:
         raise Corrupt("An extended header has a number that is none.")
-    return int(value)
+    return int(digits)
 
 
 def _in_reach(seconds: int) -> int:

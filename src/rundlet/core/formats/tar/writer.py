@@ -6,8 +6,10 @@ import errno
 import grp
 import os
 import pwd
+import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache, partial
+from typing import Protocol
 
 from rundlet.core.codecs.packers import Packer
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
@@ -22,9 +24,16 @@ from rundlet.core.limits import CHUNK
 from rundlet.core.streams.exact import in_pieces
 
 _MOST_SIZE = 8**11
+_MOST_UNSTATED = 256  # chunks of a file that does not say how large it is
 _END = bytes(2 * BLOCK)
 _RECORD = 20 * BLOCK  # archives are filled up to whole records of this size
 _TYPES = {Kind.FILE: Type.FILE, Kind.DIR: Type.FOLDER, Kind.LINK: Type.SYMBOLIC}
+
+
+class _Advances(Protocol):
+    """What is told of progress; see :meth:`Job.advance`."""
+
+    def advance(self, count: int = 0, *, entries: int = 0) -> None: ...
 
 
 class TarWriter:
@@ -41,19 +50,23 @@ class TarWriter:
         self._names: dict[tuple[int, int], bytes] = {}
         self._written = 0
         self._kept: TarReader | None = None
+        self._globals: list[bytes] = []
 
     def keep(self, reader: ArchiveReader, job: Job) -> None:
         assert isinstance(reader, TarReader)
         self._kept = reader
+        self._globals = sorted(reader.index.globals)
 
     def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
-        stream = self._counted(self._entries(items, job, report))
+        read = job if self._packer is None else _Unsaid(job)
+        stream = self._counted(self._entries(items, read, report))
         if self._packer is None:
             for data in stream:
                 self._sink.write(data)
             return
+        told = _Told(job, items, self._kept)
         pieces = in_pieces(stream, self._packer.piece)
-        tasks: Iterator[Callable[[], bytes]] = (partial(self._packer.pack, piece) for piece in pieces)
+        tasks: Iterator[Callable[[], bytes]] = (partial(self._packer.pack, piece, told.packed) for piece in pieces)
         for data in in_order(pool, tasks, ahead=cores() + 2):
             self._sink.write(data)
             job.checkpoint()
@@ -68,7 +81,7 @@ class TarWriter:
             yield data
         yield _END + bytes(-(self._written + len(_END)) % _RECORD)
 
-    def _entries(self, items: Sequence[PackItem], job: Job, report: Report) -> Iterator[bytes]:
+    def _entries(self, items: Sequence[PackItem], job: _Advances, report: Report) -> Iterator[bytes]:
         if self._kept is not None:
             yield from self._members(self._kept, job)
         for item in items:
@@ -78,7 +91,7 @@ class TarWriter:
                 yield self._header(item)
             job.advance(entries=1)
 
-    def _members(self, reader: TarReader, job: Job) -> Iterator[bytes]:
+    def _members(self, reader: TarReader, job: _Advances) -> Iterator[bytes]:
         """What another archive holds; progress is counted in bytes of its file."""
         done = told = 0
         for data in reader.members():
@@ -88,7 +101,7 @@ class TarWriter:
             job.advance(now - told)
             told = now
 
-    def _file(self, item: PackItem, job: Job, report: Report) -> Iterator[bytes]:
+    def _file(self, item: PackItem, job: _Advances, report: Report) -> Iterator[bytes]:
         if item.inode is not None and item.inode in self._names:
             yield self._header(item, link=self._names[item.inode])
             report.files += 1
@@ -100,6 +113,12 @@ class TarWriter:
             return
         try:
             size = os.fstat(fd).st_size
+            if not size and (unstated := _unstated(fd)):
+                size = len(unstated)
+                yield self._header(item, size=size) + unstated + bytes(-size % BLOCK)
+                report.files += 1
+                report.bytes_in += size
+                return
             stretches = _stretches(fd, size)
             if stretches is None:
                 yield self._header(item, size=size)
@@ -115,7 +134,7 @@ class TarWriter:
         report.bytes_in += size
 
     def _sparse(
-        self, fd: int, item: PackItem, stretches: list[tuple[int, int]], size: int, job: Job, report: Report
+        self, fd: int, item: PackItem, stretches: list[tuple[int, int]], size: int, job: _Advances, report: Report
     ) -> Iterator[bytes]:
         """A file with holes, in pax sparse format 1.0: its map stands before its data."""
         lines = [len(stretches), *(value for pair in stretches for value in pair)]
@@ -160,6 +179,11 @@ class TarWriter:
         if not 0 <= seconds < _MOST_SIZE:
             pax[b"mtime"] = b"%d" % seconds
         owner = _owner(item, pax) if self._options.owners else (0, 0, b"", b"")
+        if self._globals:  # of the entries before, which would hold for this one too
+            own = {b"path": path, b"linkpath": target, b"size": b"%d" % size, b"mtime": b"%d" % seconds}
+            own |= {b"uid": b"%d" % owner[0], b"gid": b"%d" % owner[1], b"uname": owner[2], b"gname": owner[3]}
+            for key in self._globals:
+                pax.setdefault(key, own.get(key, b""))
         fields = Fields(
             name=path,
             mode=item.mode,
@@ -173,6 +197,41 @@ class TarWriter:
             gname=owner[3],
         )
         return (_extended(path, pax) if pax else b"") + fields.pack()
+
+
+class _Unsaid:
+    """A job that is not told of bytes that are read, as they are yet to be packed."""
+
+    def __init__(self, job: Job) -> None:
+        self._job = job
+
+    def advance(self, count: int = 0, *, entries: int = 0) -> None:
+        """Add entries alone."""
+        self._job.advance(entries=entries)
+
+
+class _Told:
+    """Tells a job of the bytes of a stream that were packed, as the share that they are of the content in it.
+
+    Args:
+        kept: the archive whose members are packed first, which count as the bytes of its file.
+    """
+
+    def __init__(self, job: Job, items: Sequence[PackItem], kept: TarReader | None) -> None:
+        self._job = job
+        content = sum(item.size for item in items) + (kept.source.size if kept is not None else 0)
+        stream = sum(BLOCK + item.size + -item.size % BLOCK for item in items) + (kept.end if kept is not None else 0)
+        self._share = content / max(stream, 1)
+        self._lock = threading.Lock()
+        self._packed = self._said = 0
+
+    def packed(self, count: int) -> None:
+        """So many more bytes of the stream."""
+        with self._lock:
+            self._packed += count
+            now = int(self._packed * self._share)
+            more, self._said = now - self._said, now
+        self._job.advance(more)
 
 
 def _raw(text: str) -> bytes:
@@ -225,6 +284,16 @@ def _group(number: int) -> bytes:
         return b""
 
 
+def _unstated(fd: int) -> bytes:
+    """The content of a file that states no size, as those of the process file system do. Raises ``OSError``."""
+    pieces = []
+    while piece := os.read(fd, CHUNK):
+        pieces.append(piece)
+        if len(pieces) > _MOST_UNSTATED:
+            raise OSError(errno.EOVERFLOW, os.strerror(errno.EOVERFLOW))
+    return b"".join(pieces)
+
+
 def _stretches(fd: int, size: int) -> list[tuple[int, int]] | None:
     """The stretches of a file that hold data, or None when it has no holes worth the trouble."""
     status = os.fstat(fd)
@@ -245,7 +314,9 @@ def _stretches(fd: int, size: int) -> list[tuple[int, int]] | None:
     return found
 
 
-def _content(fd: int, item: PackItem, stretches: list[tuple[int, int]], job: Job, report: Report) -> Iterator[bytes]:
+def _content(
+    fd: int, item: PackItem, stretches: list[tuple[int, int]], job: _Advances, report: Report
+) -> Iterator[bytes]:
     """The data of a file. What can't be read any more is filled with zeros, as the header has said how much there is."""
     said = False
     for begin, length in stretches:

@@ -24,6 +24,7 @@ from rundlet.core.errors import (
     WrongPassword,
 )
 from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Unit
+from rundlet.core.formats.passwords import byte_spellings
 from rundlet.core.formats.zip.directory import Directory
 from rundlet.core.formats.zip.end import End
 from rundlet.core.formats.zip.in_step import LegacyUnit, in_step
@@ -71,11 +72,7 @@ class ZipReader(ArchiveReader):
         self._passwords: list[bytes] = []
 
     def unlock(self, password: str) -> None:
-        candidates = [password.encode("utf-8")]
-        try:
-            candidates.append(password.encode("cp437"))  # what early programs on other systems made of it
-        except UnicodeEncodeError:
-            pass
+        candidates = byte_spellings(password)
         for row in np.flatnonzero(self.catalog.encrypted).tolist():
             try:
                 data_at = self._data_start(row, self.source)

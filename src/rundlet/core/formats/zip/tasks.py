@@ -12,6 +12,7 @@ from rundlet.core.codecs import deflate_codec
 from rundlet.core.codecs.aes import SALT_SIZES, ZipKeys, encrypt
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.encoders import compress_whole
+from rundlet.core.codecs.steps import Tick, no_tick
 from rundlet.core.errors import FileProblem, file_problem
 from rundlet.core.formats.base import Kind, PackItem
 from rundlet.core.formats.deflaters import Deflaters
@@ -80,16 +81,19 @@ Step = list[Packed | Failed] | Piece | Failed
 """What one task gives. The pieces of a file follow one another up to the last one or to its failure."""
 
 
-def tasks(items: Iterable[PackItem], how: How, helpers: Deflaters | None = None) -> Iterator[Callable[[], Step]]:
+def tasks(
+    items: Iterable[PackItem], how: How, helpers: Deflaters | None = None, tick: Tick = no_tick
+) -> Iterator[Callable[[], Step]]:
     """The tasks that compress the items, to be run side by side and taken in order.
 
     Args:
         helpers: processes that small files are given to, which only deflate and don't lock.
+        tick: asked now and then whether the work goes on; not told of bytes, which count when they are written.
     """
     for small, group in itertools.groupby(items, key=is_small):
         if small:
             for batch in _batches(group):
-                yield functools.partial(_pack_batch, batch, how, helpers)
+                yield functools.partial(_pack_batch, batch, how, helpers, tick)
         else:
             for item in group:
                 yield from _piece_tasks(item, how)
@@ -114,16 +118,17 @@ def _batches(items: Iterator[PackItem]) -> Iterator[list[PackItem]]:
         yield batch
 
 
-def _pack_batch(batch: list[PackItem], how: How, helpers: Deflaters | None) -> list[Packed | Failed]:
+def _pack_batch(batch: list[PackItem], how: How, helpers: Deflaters | None, tick: Tick) -> list[Packed | Failed]:
     if helpers is None:
-        return [_pack_small(item, how, None) for item in batch]
+        return [_pack_small(item, how, None, tick) for item in batch]
     files = [(item.source, item.size) for item in batch if item.kind == Kind.FILE]
     contents = iter(helpers.packed(files, how.level))
-    return [_pack_small(item, how, next(contents) if item.kind == Kind.FILE else None) for item in batch]
+    return [_pack_small(item, how, next(contents) if item.kind == Kind.FILE else None, tick) for item in batch]
 
 
-def _pack_small(item: PackItem, how: How, content: Content | None) -> Packed | Failed:
+def _pack_small(item: PackItem, how: How, content: Content | None, tick: Tick) -> Packed | Failed:
     """A small item; ``content`` is what a helper made of its file."""
+    tick(0)
     if content is not None:
         crc, size, shrinks, data = content
         return Packed(item, Method.DEFLATED if shrinks else Method.STORED, crc, size, data)
@@ -138,7 +143,7 @@ def _pack_small(item: PackItem, how: How, content: Content | None) -> Packed | F
             return Failed(item, file_problem(error, "read", item.source))
     method, packed = Method.STORED, data
     if how.level and data and item.kind == Kind.FILE:
-        smaller = compress_whole(how.codec, data, how.level)
+        smaller = compress_whole(how.codec, data, how.level, lambda _: tick(0))
         if len(smaller) < len(data):
             method, packed = how.method, smaller
     if how.locked:

@@ -10,6 +10,7 @@ from rundlet.core.codecs.aes import encrypt
 from rundlet.core.codecs.checksums import crc32_combine
 from rundlet.core.codecs.encoders import ENCODERS
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
+from rundlet.core.codecs.steps import STEP
 from rundlet.core.errors import left_out
 from rundlet.core.formats.base import ArchiveReader, Kind, PackItem, Sink, WriteOptions
 from rundlet.core.formats.deflaters import Deflaters
@@ -77,7 +78,9 @@ class ZipWriter:
     def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
         helpers = self._helpers(items, pool)
         try:
-            with contextlib.closing(in_order(pool, tasks(items, self._how, helpers), ahead=2 * cores() + 2)) as steps:
+            with contextlib.closing(
+                in_order(pool, tasks(items, self._how, helpers, job.advance), ahead=2 * cores() + 2)
+            ) as steps:
                 for step in steps:
                     if isinstance(step, Piece):
                         self._write_large(step, steps, job, report)
@@ -167,8 +170,14 @@ class ZipWriter:
             assert isinstance(piece, Piece)
             row.crc = crc32_combine(row.crc, piece.crc, piece.size)
             row.size += piece.size
-            yield piece.data if stream is None else stream.compress(piece.data)
-            job.advance(piece.size)
+            if stream is None:
+                yield piece.data
+                job.advance(piece.size)
+            else:
+                for at in range(0, len(piece.data), STEP):
+                    step = piece.data[at : at + STEP]
+                    yield stream.compress(step)
+                    job.advance(len(step))
             if piece.last:
                 break
         if stream is not None:
