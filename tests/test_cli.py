@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import signal
@@ -14,7 +15,9 @@ from pathlib import Path
 import pytest
 
 from rundlet import __version__
+from rundlet.cli import unpack as unpack_verb
 from rundlet.cli.main import main
+from rundlet.core.errors import Cancelled
 from rundlet.core.files.journal import Journal
 from rundlet.core.jobs.job import Job
 from support import Raw, make_tree, raw_zip, snapshot
@@ -204,3 +207,127 @@ def test_as_a_command_with_a_closed_pipe(tmp_path: Path) -> None:
     done = subprocess.run(command, shell=True, capture_output=True, text=True, check=False)
     assert "entry 0" in done.stdout
     assert done.stderr == ""
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (["lsit", "x.zip"], "There is no verb “lsit”. Did you mean “list”?"),
+        (["unpakc"], "There is no verb “unpakc”. Did you mean “unpack”?"),
+        (["nowhere.zip"], "There is no file, folder or verb “nowhere.zip”; “rundlet --help” says what there is."),
+        (["--lst"], "There is no option “--lst”; “rundlet --help” says what there is."),
+        (["pack", "-", ".", "--format", "zip"], "An archive is not written to standard output. Name a file;"),
+        (["pack", "x.zip", ".", "--part-size", "1k"], "in parts of 1.0 kB would be up to 5,000 files. Choose larger"),
+        (["pack", "x" * 300 + ".zip", "."], "is too long for a disk. Choose a shorter one."),
+        (["list", "x" * 300 + ".zip"], "the name is too long for this disk"),
+    ],
+)
+def test_slips_are_called_by_their_name(run, tmp_path: Path, words: list[str], said: str) -> None:
+    with (tmp_path / "large").open("wb") as large:
+        large.truncate(5_000_000)
+    status, out, lines = run(*words)
+    assert (status, out, len(lines)) == (2, "", 1) and said in lines[0] and len(lines[0]) < 330
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["large"]
+
+
+def test_help_and_version_have_their_usual_names(run) -> None:
+    assert run("help") == run("--help") and run("-V") == run("--version")
+    assert run("help", "pack") == run("pack", "--help")
+
+
+@pytest.mark.parametrize(
+    ("streams", "status", "said"),
+    [
+        ("> /dev/full", 2, "can't be written"),
+        (">&-", 0, ""),
+        ("2>&-", 0, ""),
+        ("< /dev/null", 0, ""),
+        ("--password-stdin <&-", 2, "standard input, which is closed"),
+        ("--password-stdin < latin", 0, ""),
+    ],
+)
+def test_standard_streams_that_are_full_closed_or_odd(tmp_path: Path, streams: str, status: int, said: str) -> None:
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw("Grüße 川".encode())]))
+    (tmp_path / "latin").write_bytes("Tür\n".encode("latin-1"))
+    command = f"PYTHONIOENCODING=latin-1 {sys.executable} -m rundlet list x.zip {streams}"
+    done = subprocess.run(command, shell=True, capture_output=True, encoding="latin-1", check=False, cwd=tmp_path)
+    assert done.returncode == status and said in done.stderr and "Traceback" not in done.stderr + done.stdout
+
+
+def test_a_terminal_with_few_letters(tmp_path: Path) -> None:
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw("川.txt".encode())]))
+    words = [sys.executable, "-m", "rundlet", "list", "x.zip"]
+    environment = {**os.environ, "PYTHONIOENCODING": "latin-1"}
+    done = subprocess.run(words, capture_output=True, check=False, cwd=tmp_path, env=environment)
+    assert done.returncode == 0 and rb"\u5ddd.txt" in done.stdout
+
+
+def test_an_archive_in_a_folder_that_can_not_be_looked_into(
+    run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "x.zip.001").write_bytes(b"x")
+
+    def refused(*_: object, **__: object) -> None:
+        raise PermissionError(13, "")
+
+    monkeypatch.setattr(os, "listdir", refused)
+    assert run("list", "x.zip.001") == (2, "", ["rundlet: Could not open the folder “.”: you have no permission."])
+
+
+def test_a_plain_tar_is_not_called_intact(run, tmp_path: Path) -> None:
+    """It keeps no checksums of contents; around a compressed one there are some."""
+    (tmp_path / "a").write_text("content")
+    for name, said in (("x.tar", "It keeps no checksums, so nobody can tell"), ("x.tar.gz", "is intact: 1 item read.")):
+        assert run("pack", name, "a")[0] == 0
+        status, out, _ = run("check", name)
+        assert status == 0 and said in out
+    assert json.loads(run("check", "x.tar", "--json")[1])["unverified"] == 1
+
+
+def test_the_result_says_what_was_skipped_renamed_and_left_out(run, tmp_path: Path) -> None:
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"a"), Raw(b"b"), Raw(b"../c"), Raw(b"d", b"other")]))
+    (tmp_path / "out").mkdir()
+    for name in ("a", "d"):
+        (tmp_path / "out" / name).write_text("content")
+    _, out, _ = run("unpack", "x.zip", "--into", "out", "--leave-same")
+    assert "Unpacked 2 files" in out
+    assert "1 already there with the same content, 1 renamed, 1 left out." in out
+    _, out, _ = run("unpack", "x.zip", "--into", "out", "--on-clash", "skip")
+    assert "3 skipped, 1 left out." in out
+
+
+def test_cancelling_the_second_archive_says_that_the_first_stays(
+    run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name in ("x.zip", "y.zip"):
+        (tmp_path / name).write_bytes(raw_zip([Raw(b"a")]))
+    real = unpack_verb.unpack
+
+    def second_is_cancelled(plan, reader, job):
+        if plan.archive == "y.zip":
+            raise Cancelled
+        return real(plan, reader, job)
+
+    monkeypatch.setattr(unpack_verb, "unpack", second_is_cancelled)
+    status, _, lines = run("unpack", "x.zip", "y.zip", "--into", "out")
+    assert (status, lines) == (1, ["rundlet: Cancelled; 1 archive before “y.zip” stayed unpacked."])
+    assert (tmp_path / "out" / "x" / "a").exists()
+
+
+@pytest.mark.parametrize("fmt", ["zip", "7z"])
+def test_passwords_in_every_spelling_and_not_without_end(run, tmp_path: Path, monkeypatch, fmt: str) -> None:
+    """Composed or decomposed accents are the same to a person; a password of megabytes is refused at once."""
+    (tmp_path / "a").write_text("content")
+
+    def typed(words: str) -> None:
+        monkeypatch.setattr(sys, "stdin", io.TextIOWrapper(io.BytesIO(f"{words}\n".encode())))
+
+    typed("Tür")
+    assert run("pack", f"x.{fmt}", "a", "--password-stdin", *(["--hide-names"] if fmt == "7z" else []))[0] == 0
+    typed("Tu\u0308r")
+    assert run("check", f"x.{fmt}", "--password-stdin")[0] == 0
+    typed("x" * 2000)
+    status, _, lines = run("check", f"x.{fmt}", "--password-stdin")
+    assert status == 2 and "at most 1,000 characters" in lines[0]
+    typed("x" * 2000)
+    assert run("pack", f"y.{fmt}", "a", "--password-stdin")[0] == 2

@@ -93,7 +93,7 @@ def _main(words: list[str]) -> int:
 
 def _not_there(word: str, *, is_first: bool) -> int:
     """A word that is neither a verb nor anything on the disk."""
-    meant = difflib.get_close_matches(word, VERBS, n=1) if is_first else []
+    meant = difflib.get_close_matches(word, VERBS, n=1) if is_first and not word.startswith("-") else []
     if meant:
         _say(f"There is no verb “{word}”. Did you mean “{meant[0]}”?")
     elif word.startswith("-"):

@@ -18,6 +18,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan, own_folder_name, plan_unpack
 from rundlet.core.text import duration, plain_path, plural, quoted, shown, size
 from rundlet.core.work.unpack import unpack
+from rundlet.core.work.words import otherwise
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -71,7 +72,8 @@ def _one(
             return _plan_value(reader, plan), output.issues(plan.issues)
         report = with_progress(lambda job: unpack(plan, reader, job))
         note(report, [archive])
-        output.say(f"Unpacked {plural(report.files, 'file')} into {report.target}: {size(report.bytes_out)}.")
+        said = f"Unpacked {plural(report.files, 'file')} into {report.target}: {size(report.bytes_out)}."
+        output.say(" ".join(filter(None, (said, otherwise(report)))))
         return report_value(report), output.issues(report.issues)
     finally:
         reader.close()

@@ -16,13 +16,14 @@ from rundlet.core.limits import KIB, MIB
 WINDOW = 32 * KIB
 """How far back a deflate stream can refer (RFC 1951, section 2)."""
 
+_SLOW_FROM = 8
 _EMPTY_STORED = b"\x00\x00\xff\xff"
 _RAW = -15
 
 
 def piece_size(level: int) -> int:
-    """Bytes of input that make a good piece at this level."""
-    return 1 * MIB if level in QUICK else 2 * MIB
+    """Bytes of input that make a good piece at this level: so many that it packs well, and so few that it can be cancelled."""
+    return 1 * MIB if level in QUICK or level >= _SLOW_FROM else 2 * MIB
 
 
 def compress_piece(data: bytes, level: int, *, before: bytes, last: bool) -> bytes:

@@ -55,7 +55,7 @@ def _gzip(level: int) -> Packer:
         return Packer(4 * MIB, _at_once(lambda data: zlib.compress(data, 0, _GZIP_WBITS)))
     if level in QUICK:
         return Packer(4 * MIB, _at_once(lambda data: bytes(isal_zlib.compress(data, QUICK[level], _GZIP_WBITS))))
-    piece = 4 * MIB if level < _SLOW_FROM else 2 * MIB
+    piece = 4 * MIB if level < _SLOW_FROM else 1 * MIB
     return Packer(piece, _at_once(lambda data: bytes(deflate.gzip_compress(data, TIGHT[level]))))
 
 

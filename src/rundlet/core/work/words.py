@@ -54,6 +54,11 @@ def _unpacked(report: Report) -> str:
         f"Unpacked {plural(report.files, 'file')}, {size(report.bytes_out)}, into {quoted(report.target.name)} "
         f"in {duration(report.seconds)}."
     )
+    return " ".join(filter(None, (words, otherwise(report))))
+
+
+def otherwise(report: Report) -> str:
+    """What became of files that were not unpacked under their own names, in a sentence, or ""."""
     more = [
         f"{number(report.same)} already there with the same content" if report.same else "",
         f"{number(report.skipped)} skipped" if report.skipped else "",
@@ -61,7 +66,7 @@ def _unpacked(report: Report) -> str:
         f"{number(report.left_out)} left out" if report.left_out else "",
     ]
     said = ", ".join(filter(None, more))
-    return f"{words} {said[0].upper()}{said[1:]}." if said else words
+    return f"{said[0].upper()}{said[1:]}." if said else ""
 
 
 def _taken_back(report: Report) -> str:

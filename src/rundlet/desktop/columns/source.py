@@ -251,7 +251,7 @@ class FromColumn(Column):
         """What is hidden goes with all else that a plain click lets go of, also where the click changes nothing in sight."""
         if self._unseen:
             self._unseen = []
-            QTimer.singleShot(0, self._selection_changed)
+            self._selection_changed()
 
     def _forget_unseen(self) -> None:
         self._unseen = []

@@ -1,0 +1,261 @@
+"""Whatever a person does in whatever order: nothing leaves the disk that was not proven packed, and nothing of others."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import hypothesis.strategies as st
+from hypothesis import HealthCheck, settings
+from hypothesis.stateful import (
+    RuleBasedStateMachine,
+    initialize,
+    invariant,
+    precondition,
+    rule,
+    run_state_machine_as_test,
+)
+from PySide6.QtCore import QItemSelectionModel
+from PySide6.QtWidgets import QApplication
+
+from rundlet.core.errors import RundletError
+from rundlet.core.formats.base import Kind
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.plans.pack import PackClash
+from rundlet.core.plans.unpack import Afterwards, UnpackClash
+from rundlet.desktop.models.archive import ArchiveListing
+from rundlet.desktop.models.disk import DiskListing
+from rundlet.desktop.window import Window
+from support import contents
+
+NAMES = ("rent.txt", "river.csv", "notes.md", "deep/heron.txt", "deep/er/weir.txt")
+FINDS = ("", "r", "rent", "*.csv", "zip", "nothing")
+FORMATS = ("zip", "7z", "tar.gz")
+ARCHIVES = (".zip", ".7z", ".gz")
+
+
+def _digest(data: bytes) -> str:
+    return hashlib.sha1(data).hexdigest()
+
+
+def _held(folder: Path) -> Iterator[str]:
+    """Digests of all contents below a folder, within archives too."""
+    for path in folder.rglob("*") if folder.exists() else ():
+        if path.is_file() and not path.is_symlink():
+            yield _digest(path.read_bytes())
+            if path.suffix in ARCHIVES:
+                yield from _packed(path)
+
+
+def _plain(folder: Path) -> set[str]:
+    """Digests of the files below a folder that are no archives."""
+    files = (path for path in folder.rglob("*") if path.is_file() and not path.is_symlink())
+    return {_digest(path.read_bytes()) for path in files if path.suffix not in ARCHIVES}
+
+
+def _archives(folder: Path) -> dict[Path, set[str]]:
+    """What each archive below a folder holds."""
+    return {path: set(_packed(path)) for path in folder.rglob("*") if path.suffix in ARCHIVES}
+
+
+def _packed(archive: Path) -> Iterator[str]:
+    try:
+        reader = open_archive(archive)
+    except RundletError:
+        return
+    try:
+        yield from (_digest(data) for data in contents(reader, [Kind.FILE]).values())
+    finally:
+        reader.close()
+
+
+class Person(RuleBasedStateMachine):
+    """Somebody in front of the window.
+
+    Attributes:
+        window, settle, work, trash: of the test.
+    """
+
+    window: Window
+    settle: Callable[[], None]
+    work: Path
+    trash: Path
+
+    @initialize()
+    def begin(self) -> None:
+        """A folder with files, and the window in it."""
+        for stale in (self.work, self.trash.parent):
+            shutil.rmtree(stale, ignore_errors=True)
+        self.dear = set()
+        self.count = 0
+        for name in NAMES:
+            path = self.work / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(os.urandom(40) + name.encode())
+            self.dear.add(_digest(path.read_bytes()))
+        self.window.finder.clear()
+        self._stand(self.work)
+
+    def _stand(self, path: Path) -> None:
+        self.window.workspace.open([path])
+        self.settle()
+
+    @property
+    def _rows(self) -> int:
+        return self.window.source.model.rowCount()
+
+    @rule(data=st.data(), more=st.booleans())
+    def select(self, data: st.DataObject, more: bool) -> None:
+        """A click on a row, or one with Ctrl."""
+        if self._rows:
+            view = self.window.source.pages.rows
+            index = self.window.source.model.index(data.draw(st.integers(0, self._rows - 1)), 0)
+            flag = QItemSelectionModel.SelectionFlag
+            if not more:
+                self.window.source.view.replaced.emit()
+            how = (flag.Toggle if more else flag.ClearAndSelect) | flag.Rows
+            view.selectionModel().select(index, how)
+            view.selectionModel().setCurrentIndex(index, flag.NoUpdate)
+            self.settle()
+
+    @rule()
+    def select_all(self) -> None:
+        """Ctrl+A."""
+        self.window.source.view.selectAll()
+        self.settle()
+
+    @rule(words=st.sampled_from(FINDS))
+    def find(self, words: str) -> None:
+        """Narrow the list."""
+        self.window.finder.setText(words)
+        self.settle()
+
+    @rule()
+    def delete(self) -> None:
+        """To the trash: exactly what is selected and shown."""
+        on_disk = isinstance(self.window.workspace.listing, DiskListing)
+        before = set(self.work.rglob("*"))
+        expected = {Path(path) for path in self.window.workspace.shown_here()} if on_disk else set()
+        self.window.shelf.actions["trash"].trigger()
+        self.settle()
+        gone = {path for path in before if not os.path.lexists(path)}
+        assert {path for path in gone if path.parent not in gone} == expected
+
+    @rule(
+        trash=st.booleans(),
+        clash=st.sampled_from([PackClash.RENAME, PackClash.REPLACE]),
+        fmt=st.sampled_from(FORMATS),
+        name=st.sampled_from(["", "rent", "x"]),
+    )
+    def pack(self, trash: bool, clash: PackClash, fmt: str, name: str) -> None:
+        """The one button, on the disk."""
+        ws = self.window.workspace
+        if not isinstance(ws.listing, DiskListing):
+            return
+        ws.set_format(fmt)
+        ws.set_level(1 if fmt != "7z" else 0)
+        if name:
+            ws.set_stem(name)
+        ws.set_clash(clash)
+        self.window.how.pack.options.trash.setChecked(trash)
+        self.window.how.what.chosen.emit("pack")
+        before = _plain(self.work)
+        self._press()
+        gone = before - _plain(self.work)
+        assert trash or not gone
+        assert gone <= set().union(*_archives(self.work).values()), "an original went that is in no archive"
+
+    @rule(after=st.sampled_from(list(Afterwards)), clash=st.sampled_from(list(UnpackClash)))
+    def unpack(self, after: Afterwards, clash: UnpackClash) -> None:
+        """The one button, in an archive."""
+        if isinstance(self.window.workspace.listing, ArchiveListing):
+            self.window.how.unpack.after[after].click()
+            self.window.how.unpack.clash[clash].click()
+            self.settle()
+            before = _archives(self.work)
+            self._press()
+            archive = self.window.workspace.place.archive
+            for path, held in before.items():
+                if not path.exists() and (archive is None or path.parent == self.work):
+                    assert after != Afterwards.STAYS or clash == UnpackClash.REPLACE
+                    there = _plain(self.work) | set().union(*_archives(self.work).values())
+                    assert held <= there | set(_held(self.trash)) and (clash == UnpackClash.REPLACE or held <= there), (
+                        "an archive went of which not everything came out"
+                    )
+
+    def _press(self) -> None:
+        self.window.window_actions["go"].trigger()
+        self.window.window_actions["go"].trigger()
+        self.settle()
+
+    @rule(data=st.data())
+    def go_in(self, data: st.DataObject) -> None:
+        """Into a folder or an archive."""
+        if self._rows:
+            node = self.window.source.model.node(
+                self.window.source.model.index(data.draw(st.integers(0, self._rows - 1)), 0)
+            )
+            self.window.workspace.enter(node)
+            self.settle()
+
+    @precondition(
+        lambda self: self.window.workspace.place.folder != self.work or self.window.workspace.place.in_archive
+    )
+    @rule()
+    def go_up(self) -> None:
+        """One step up, never out of the folder."""
+        self.window.window_actions["up"].trigger()
+        self.settle()
+
+    @rule()
+    def undo(self) -> None:
+        """Ctrl+Z: what goes is in the trash, or in the archive that it came from."""
+        before = _plain(self.work)
+        self._undo()
+        gone = before - _plain(self.work)
+        assert gone <= set(_held(self.trash)) | set().union(*_archives(self.work).values())
+
+    def _undo(self) -> None:
+        self.window.window_actions["undo"].trigger()
+        self.settle()
+
+    @rule()
+    def another_program_writes(self) -> None:
+        """A file of somebody else, which no job put there."""
+        self.count += 1
+        for folder in [self.work, *(path for path in self.work.iterdir() if path.is_dir())]:
+            path = folder / f"foreign {self.count}.txt"
+            path.write_bytes(os.urandom(40))
+            self.dear.add(_digest(path.read_bytes()))
+        self.window.window_actions["refresh"].trigger()
+        self.settle()
+
+    @invariant()
+    def nothing_is_lost(self) -> None:
+        """Everything is on the disk, in the trash, or in an archive that can be read."""
+        if hasattr(self, "dear"):
+            missing = self.dear - {*_held(self.work), *_held(self.trash)}
+            assert not missing
+            assert not list(self.work.rglob(".rundlet-*"))
+
+
+def test_any_order(window: Window, settle: Callable[[], None], home: Path, trash: Path) -> None:
+    app = QApplication.instance()
+    assert isinstance(app, QApplication)
+    before = app.doubleClickInterval()
+    app.setDoubleClickInterval(1)
+    Person.window, Person.settle, Person.work, Person.trash = window, staticmethod(settle), home / "work", trash  # type: ignore[assignment]
+    how = settings(
+        max_examples=15,
+        stateful_step_count=20,
+        deadline=None,
+        suppress_health_check=list(HealthCheck),
+        derandomize=bool(os.environ.get("CI")),
+    )
+    try:
+        run_state_machine_as_test(Person, settings=how)
+    finally:
+        app.setDoubleClickInterval(before)

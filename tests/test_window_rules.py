@@ -1,0 +1,499 @@
+"""The rules that no screen may break: what is out of sight, one press, what ends with a job, closing, undoing, results."""
+
+from __future__ import annotations
+
+import os
+import threading
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from rundlet.core.files.private_copies import new_private_folder, sweep_private_copies
+from rundlet.core.formats.base import WriteOptions
+from rundlet.core.formats.detect import by_id
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.plans.pack import plan_pack
+from rundlet.core.plans.unpack import Afterwards, UnpackClash
+from rundlet.core.work import unpack as unpack_work
+from rundlet.core.work.pack import pack
+from rundlet.desktop.state import Place
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.window import Window
+from support import make_tree, pack_to
+from windows import CTRL, LEFT, chosen, click, files_in
+
+NAMES = "rent.txt a.txt b.txt c.txt d.txt"
+
+
+def names_in(folder: Path) -> list[str]:
+    return sorted(path.name for path in folder.iterdir())
+
+
+# What is out of sight
+
+
+def test_a_plain_click_selects_that_item_alone(window: Window, settle, stand, home: Path, trash: Path) -> None:
+    """Select all, find one, click it, delete: one item is in the trash, and no other."""
+    files_in(home / "f", NAMES)
+    stand(home / "f")
+    window.source.view.selectAll()
+    window.finder.setText("rent")
+    assert len(chosen(window)) == 5 and window.workspace.choice.unseen == 4
+    click(window, "rent.txt")
+    settle()
+    assert chosen(window) == ["rent.txt"]
+    window.shelf.actions["trash"].trigger()
+    settle()
+    assert names_in(trash) == ["rent.txt"]
+    assert names_in(home / "f") == ["a.txt", "b.txt", "c.txt", "d.txt"]
+
+
+@pytest.mark.parametrize("what", ["trash", "cut", "copy"])
+def test_what_is_hidden_is_neither_deleted_nor_cut(
+    window: Window, settle, stand, home: Path, trash: Path, what: str
+) -> None:
+    files_in(home / "f", NAMES)
+    (home / "g").mkdir()
+    stand(home / "f")
+    window.source.view.selectAll()
+    window.finder.setText("rent")
+    assert window.target.go.text() == "Pack 5 items (4 hidden)"  # packing them is named on the button
+    assert window.shelf.actions["trash"].text() == "Move 1 item to the trash"
+    window.shelf.actions[what].trigger()
+    settle()
+    if what == "trash":
+        assert names_in(trash) == ["rent.txt"]
+        return
+    stand(home / "g")
+    window.shelf.actions["paste"].trigger()
+    settle()
+    assert names_in(home / "g") == ["rent.txt"]
+    assert len(names_in(home / "f")) == (4 if what == "cut" else 5)
+
+
+def test_unpacking_names_what_is_hidden(window: Window, settle, stand, home: Path) -> None:
+    files_in(home / "f", NAMES)
+    pack_to(home / "x.zip", sorted((home / "f").iterdir()))
+    stand(home / "x.zip")
+    window.source.view.selectAll()
+    window.finder.setText("rent")
+    settle()
+    assert window.target.go.text() == "Unpack 5 entries (4 hidden)"
+    window.source.offers.only_shown.click()
+    settle()
+    assert window.target.go.text() == "Unpack 1 entry"
+
+
+# One press, one job
+
+
+def test_a_double_click_on_the_button_starts_one_job(window: Window, settle, stand, home: Path) -> None:
+    files_in(home / "f", "a.txt b.txt")
+    stand(home / "f")
+    window.source.view.selectAll()
+    settle()
+    started = []
+    window.jobs.started.connect(started.append)
+    go = window.target.go
+    QTest.mouseClick(go, LEFT)
+    QTest.mouseDClick(go, LEFT)
+    window.window_actions["go"].trigger()  # and the key is no way around it
+    window.starter.start_pack()
+    settle()
+    assert len(started) == 1 and names_in(home / "f") == ["a.txt", "b.txt", "f.zip"]
+    stand(home / "f" / "f.zip")
+    go = window.target.go
+    assert go.isEnabled()
+    QTest.mouseClick(go, LEFT)
+    assert not go.isEnabled()
+    QTest.mouseDClick(go, LEFT)
+    window.starter.start_unpack()
+    settle()
+    assert len(started) == 2 and names_in(home / "f" / "f") == ["a.txt", "b.txt"]
+
+
+def test_one_archive_is_not_unpacked_twice_at_once(
+    window: Window, qtbot: QtBot, settle, stand, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """However much later the second press comes; other archives can be unpacked meanwhile."""
+    files_in(home / "f", "a.txt")
+    for name in ("x.zip", "y.zip"):
+        pack_to(home / name, [home / "f" / "a.txt"])
+    let = threading.Event()
+    real = unpack_work._run
+    monkeypatch.setattr(unpack_work, "_run", lambda run, workers: (let.wait(20), real(run, workers)))
+    stand(home / "x.zip")
+    window.target.go.click()
+    QTest.qWait(QApplication.doubleClickInterval() + 100)
+    assert not window.target.go.isEnabled() and len(window.jobs.running) == 1
+    window.workspace.open([home / "y.zip"])
+    qtbot.waitUntil(window.target.go.isEnabled)
+    window.target.go.click()
+    assert len(window.jobs.running) == 2
+    let.set()
+    settle()
+    assert (home / "x" / "a.txt").exists() and (home / "y" / "a.txt").exists()
+
+
+# What belongs to one job, and choices that can't be kept
+
+
+def test_a_lock_that_a_format_can_not_give_stops_the_button(window: Window, settle, stand, home: Path) -> None:
+    files_in(home / "f", "a.txt b.txt")
+    stand(home / "f")
+    window.source.view.selectAll()
+    how, to = window.how.pack, window.target.pack
+    how.options.lock.setChecked(True)
+    how.options.lock_box.first.setText("secret")
+    how.options.lock_box.again.setText("secret")
+    window.workspace.set_format("7z")
+    how.options.lock_box.hide_names.setChecked(True)
+    assert to.go.isEnabled()
+    window.workspace.set_format("zip")
+    assert not to.go.isEnabled() and to.facts.text() == "zip can't hide the names. Choose 7z, or let the names be seen."
+    how.options.lock_box.hide_names.setChecked(False)
+    assert to.go.isEnabled()
+    window.workspace.set_format("tar.gz")
+    assert not to.go.isEnabled() and "can't be locked" in to.facts.text()
+    assert how.options.lock.isChecked() and how.options.lock.isEnabled()
+    how.options.lock.setChecked(False)
+    assert to.go.isEnabled()
+
+
+def test_what_belongs_to_one_set_ends_with_it(window: Window, settle, stand, home: Path, trash: Path) -> None:
+    """With the job, and with a selection that has nothing in common with the one before."""
+    files_in(home / "f", "a.txt b.txt c.txt")
+    stand(home / "f")
+    options = window.how.pack.options
+
+    def set_up() -> None:
+        options.lock.setChecked(True)
+        options.lock_box.first.setText("secret")
+        options.lock_box.again.setText("secret")
+        options.trash.setChecked(True)
+        window.target.pack.name.selectAll()
+        QTest.keyClicks(window.target.pack.name, "mine")
+
+    def nothing_is_left() -> bool:
+        desk = window.workspace.pack
+        nothing = not (desk.password or desk.lock_wanted or desk.trash or desk.hide_names)
+        return nothing and desk.stem != "mine" and not options.lock.isChecked() and not options.lock_box.first.text()
+
+    click(window, "a.txt")
+    set_up()
+    click(window, "b.txt", CTRL)  # more of the same set
+    assert window.workspace.pack.stem == "mine" and window.workspace.pack.password == "secret"
+    click(window, "c.txt")
+    assert nothing_is_left()
+    set_up()
+    window.target.go.click()
+    assert nothing_is_left()
+    settle()
+    assert (home / "f" / "mine.zip").exists() and names_in(trash) == ["c.txt"]
+
+
+@pytest.mark.parametrize(("words", "fine"), [("8 MB", True), ("8", False), ("zzz", False), ("", True), ("700k", True)])
+def test_a_size_that_can_not_be_read_stops_the_button(
+    window: Window, settle, stand, home: Path, words: str, fine: bool
+) -> None:
+    files_in(home / "f", "a.txt")
+    stand(home / "f")
+    window.source.view.selectAll()
+    QTest.keyClicks(window.target.pack.other_limit, words)
+    assert window.target.go.isEnabled() == fine
+    assert (window.target.pack.other_limit.property("state") == "bad") != fine
+    window.target.pack.other_limit.clear()
+    window.target.pack.other_limit.textEdited.emit("")
+    options = window.how.pack.options
+    options.parts.setChecked(True)
+    options.part_size.setEditText(words)
+    assert window.target.go.isEnabled() == (fine and bool(words))
+
+
+def test_a_name_that_is_too_long_is_said(window: Window, settle, stand, home: Path) -> None:
+    files_in(home / "f", "a.txt")
+    stand(home / "f")
+    window.source.view.selectAll()
+    window.target.pack.name.selectAll()
+    QTest.keyClicks(window.target.pack.name, "x" * 300)
+    assert not window.target.go.isEnabled() and window.target.pack.facts.text() == "The name is too long for a disk."
+
+
+# Archives that stay
+
+
+def test_that_an_archive_stays_is_said_where_it_is_ticked(
+    window: Window, settle, stand, home: Path, trash: Path
+) -> None:
+    files_in(home / "f", "a.txt b.txt")
+    pack_to(home / "x.zip", sorted((home / "f").iterdir()))
+    stand(home / "x.zip")
+    page = window.how.unpack
+    page.after[Afterwards.TRASH].click()
+    settle()
+    assert not page.stays.isVisible()
+    click(window, "a.txt")
+    settle()
+    assert page.stays.text() == "The archive stays where it is, as only some of it is unpacked."
+    window.target.go.click()
+    settle()
+    assert (home / "x.zip").exists() and not trash.exists()
+    assert window.strip.last.text().endswith("“x.zip” stays where it is, as only some of it is unpacked.")
+    window.source.view.clearSelection()
+    window.how.unpack.clash[UnpackClash.SKIP].click()
+    (home / "x" / "a.txt").write_text("mine")
+    window.workspace.plan_again()
+    settle()
+    assert page.stays.text() == "The archive stays where it is, as 1 file is skipped."
+
+
+# Closing
+
+
+def _slow(window: Window, let: threading.Event, title: str = "Working") -> None:
+    def work(job: Job) -> Report:
+        while not let.wait(0.01):
+            job.checkpoint()
+        return Report("trash", Path("/"))
+
+    window.jobs.start(title, work, verb="trash", target=Path("/"))
+
+
+def test_closing_asks_in_place_while_work_is_under_way(window: Window, settle, home: Path) -> None:
+    let = threading.Event()
+    _slow(window, let)
+    window.close()
+    assert window.isVisible() and window.strip.question.isVisible()
+    assert window.strip.question_words.text() == "1 job is still running. Close Rundlet and cancel?"
+    window.strip.keep_button.click()
+    assert not window.strip.question.isVisible() and window.jobs.running
+    window.close()
+    let.set()
+    settle()
+    assert not window.strip.question.isVisible()  # there is nothing to ask any more
+    let.clear()
+    _slow(window, let, "Emptying the cellar")
+    window.close()
+    window.strip.close_button.click()
+    assert not window.isVisible()
+    record = window.history.journal.records()[0]
+    assert (record.result, record.title) == ("cancelled", "Emptying the cellar")
+
+
+def test_failed_and_cancelled_jobs_stay_in_the_log(window: Window, settle, stand, home: Path) -> None:
+    files_in(home / "f", "a.txt")
+    pack_to(home / "x.zip", [home / "f" / "a.txt"])
+    stand(home / "x.zip")
+    (home / "x.zip").write_bytes(b"another")
+    window.target.go.click()
+    let = threading.Event()
+    _slow(window, let)
+    window.jobs.cancel(window.jobs.running[-1])
+    settle()
+    results = {(record.verb, record.result) for record in window.history.journal.records()}
+    assert results == {("unpack", "failed"), ("trash", "cancelled")}
+
+
+# Results and undoing
+
+
+def test_a_result_with_problems_stays_until_it_is_read(window: Window, settle, stand, home: Path) -> None:
+    problems = [f"problem {number}" for number in range(150)]
+
+    def bad(_: Job) -> Report:
+        report = Report("unpack", home)
+        for words in problems:
+            report.add("x", words)
+        return report
+
+    for _ in range(2):
+        window.jobs.start("Unpacking", bad, verb="unpack", target=home)
+        settle()
+    assert len(window.strip.unread) == 1
+    window.jobs.start("Unpacking", lambda _: Report("unpack", home), verb="unpack", target=home)
+    settle()
+    assert len(window.strip.unread) == 2 and not window.strip.problems_button.isVisible()
+    window.strip.unread[0].show_button.click()
+    settle()
+    log = window.history.log
+    assert log.problems.toPlainText().splitlines() == [f"x: {words}" for words in problems]
+    log.copy_button.click()
+    assert QApplication.clipboard().text().count("\n") == 149
+    window.strip.unread[0].close_button.click()
+    assert not window.strip.unread
+    log.close()
+
+
+def test_undo_goes_back_step_by_step_and_over_a_restart(
+    window: Window, settle, stand, home: Path, qtbot: QtBot, trash: Path
+) -> None:
+    files_in(home / "f", "a.txt b.txt")
+    stand(home / "f")
+    for name in ("a.txt", "b.txt"):
+        click(window, name)
+        window.target.go.click()
+        settle()
+    assert names_in(home / "f") == ["a.txt", "a.zip", "b.txt", "b.zip"]
+    again = Window(home / ".data")
+    qtbot.addWidget(again)
+    qtbot.waitUntil(lambda: again.history.last_record is not None)
+    assert again.strip.last.text().startswith("Packed “b.zip”")
+    for left in (["a.txt", "a.zip", "b.txt"], ["a.txt", "b.txt"]):
+        again.window_actions["undo"].trigger()
+        qtbot.waitUntil(lambda: not (again.jobs.running or again.background.busy))
+        assert names_in(home / "f") == left
+    assert again.history.last_record is None
+    again.close_now()
+
+
+def test_the_button_says_that_undoing_deletes(window: Window, settle, stand, home: Path, trash: Path) -> None:
+    files_in(home / "f", "a.txt b.txt")
+    pack_to(home / "x.zip", sorted((home / "f").iterdir()))
+    stand(home / "x.zip")
+    window.target.go.click()
+    settle()
+    assert window.strip.undo_button.text() == "Delete 2 unpacked files"
+    (home / "x" / "a.txt").write_text("changed")
+    window.strip.undo_button.click()
+    settle()
+    assert names_in(home / "x") == ["a.txt"] and window.history.last_record is not None
+    (home / "x" / "a.txt").unlink()
+    window.window_actions["undo"].trigger()  # what stood in the way is gone, so it can be tried again
+    settle()
+    assert not (home / "x").exists() and not trash.exists()
+    assert window.history.last_record is None
+
+
+def test_looking_does_not_wait_for_working(window: Window, qtbot: QtBot, stand, home: Path) -> None:
+    """Any number of long jobs; and a small job does not wait behind large ones."""
+    files_in(home / "f", "a.txt")
+    let = threading.Event()
+    for number in range(20):
+        _slow(window, let, f"Working {number}")
+    window.workspace.open([home / "f"])
+    qtbot.waitUntil(lambda: window.workspace.place.folder == home / "f" and window.workspace.listing is not None)
+    done: list[object] = []
+    window.jobs.ended.connect(lambda running, _: done.append(running.title))
+    window.jobs.start("Small", lambda _: Report("trash", home), verb="trash")
+    qtbot.waitUntil(lambda: "Small" in done)
+    let.set()
+    qtbot.waitUntil(lambda: not window.jobs.running)
+
+
+# What changes outside
+
+
+@pytest.fixture
+def followed(window: Window) -> Window:
+    window.workspace.follower.enabled = True
+    return window
+
+
+def test_a_folder_that_goes_is_left(followed: Window, qtbot: QtBot, stand, home: Path) -> None:
+    files_in(home / "f" / "g", "a.txt")
+    stand(home / "f" / "g")
+    (home / "f" / "g").rename(home / "f" / "h")
+    qtbot.waitUntil(lambda: followed.workspace.place == Place(home / "f"), timeout=10_000)
+    assert "“g” was moved or deleted" in followed.source.notice.words.text()
+
+
+def test_a_missing_part_that_arrives_is_seen(followed: Window, qtbot: QtBot, settle, stand, home: Path) -> None:
+    (home / "noise").write_bytes(os.urandom(9000))
+    how = {"target": home / "x.zip", "info": by_id("zip").info, "options": WriteOptions(0), "part_size": 3000}
+    pack(plan_pack([home / "noise"], **how))
+    (home / "x.zip.002").rename(home / "kept")
+    stand(home / "x.zip.001")
+    assert followed.source.notice.isVisible()
+    (home / "kept").rename(home / "x.zip.002")
+    qtbot.waitUntil(lambda: not followed.workspace.archive.reader.notices, timeout=10_000)
+    settle()
+    (home / "x.zip.002").rename(home / "kept")
+    followed.workspace.follower.enabled = False
+    followed.window_actions["refresh"].trigger()  # by hand, too
+    settle()
+    assert followed.workspace.archive.reader.notices
+
+
+def test_an_empty_folder_can_be_filled(window: Window, settle, stand, home: Path) -> None:
+    files_in(home / "f", "a.txt")
+    (home / "empty").mkdir()
+    stand(home / "f")
+    window.source.view.setFocus()
+    click(window, "a.txt")
+    window.shelf.actions["copy"].trigger()
+    stand(home / "empty")
+    message = window.source.pages.message
+    assert window.source.pages.shows_message and window.shelf.actions["paste"] in message.actions()
+    assert message.contextMenuPolicy() == Qt.ContextMenuPolicy.CustomContextMenu
+    message.setFocus()
+    QTest.keyClick(message, Qt.Key.Key_V, CTRL)
+    settle()
+    assert names_in(home / "empty") == ["a.txt"] and not window.source.pages.shows_message
+
+
+def test_files_of_several_folders_are_all_selected(window: Window, settle, home: Path) -> None:
+    files_in(home / "f", "a.txt b.txt")
+    files_in(home / "g", "c.txt")
+    window.workspace.open([home / "f" / "a.txt", home / "g" / "c.txt"])
+    settle()
+    assert chosen(window) == ["a.txt", "c.txt"]
+
+
+def test_letters_and_spaces_go_to_a_name_and_backspace_stays_in_a_slider(
+    window: Window, settle, stand, home: Path
+) -> None:
+    for name in ("river north.txt", "river south.txt"):
+        (home / name).write_text(name)
+    make_tree(home)
+    stand(home)
+    view = window.source.view
+    view.setFocus()
+    QTest.keyClicks(view, "river s")
+    assert view.currentIndex().data() == "river south.txt" and not window.source.ways["look"].isChecked()
+    window.source.view.selectAll()
+    window.how.pack.level.setFocus()
+    QTest.keyClick(window.how.pack.level, Qt.Key.Key_Backspace)
+    settle()
+    assert window.workspace.place == Place(home)
+
+
+def test_icons_follow_a_change_between_light_and_dark(window: Window) -> None:
+    def ink() -> set[int]:
+        image = window.back_button.icon().pixmap(32, 32).toImage()
+        found = [image.pixelColor(x, y) for x in range(32) for y in range(32)]
+        return {color.rgb() for color in found if color.alpha() == 255}
+
+    before = ink()
+    try:
+        theme.apply(QApplication.instance(), dark=True)
+        assert ink() and ink().isdisjoint(before)
+    finally:
+        theme.apply(QApplication.instance(), dark=False)
+    assert ink() == before
+
+
+def test_private_copies_of_a_killed_window_go_and_changed_ones_are_kept(
+    home: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.delenv("XDG_RUNTIME_DIR", raising=False)
+    folders = [new_private_folder(10) for _ in range(3)]
+    for number, folder in enumerate(folders):
+        copy = folder.path / f"copy {number}.txt"
+        copy.write_text("secret")
+        status = copy.stat()
+        folder.note(copy, home, (status.st_size, status.st_mtime_ns))
+        assert folder.path.stat().st_mode & 0o777 == 0o700
+    (folders[1].path / "copy 1.txt").write_text("edited")
+    for folder in folders[:2]:
+        folder.close()  # as when its window is killed
+    assert sweep_private_copies() == [str(home / "copy 1.txt")]
+    assert [folder.path.exists() for folder in folders] == [False, False, True]
+    assert (home / "copy 1.txt").read_text() == "edited"
+    folders[2].remove()
+    assert (tmp_path / "cache" / "rundlet").stat().st_mode & 0o777 == 0o700
