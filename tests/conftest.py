@@ -22,6 +22,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 # Where the trash is, is settled once for the whole process.
 _DATA = Path(tempfile.mkdtemp(prefix="rundlet-tests-"))
 os.environ["XDG_DATA_HOME"] = str(_DATA)
+os.environ["XDG_STATE_HOME"] = str(_DATA / "state")
+os.environ["XDG_CACHE_HOME"] = str(_DATA / "cache")
 atexit.register(shutil.rmtree, _DATA, ignore_errors=True)
 
 

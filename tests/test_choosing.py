@@ -66,7 +66,7 @@ def test_a_set_from_three_folders(window: Window, settle, stand, home: Path) -> 
     assert chosen(window) == ["one.txt", "six.txt", "three.txt"]
     click(window, "deep")
     settle()
-    assert window.target.go.text() == "Pack 4 items"
+    assert window.target.go.text() == "Pack 4 items (3 in other folders)"
     assert window.workspace.choice.folders == 3
     window.workspace.set_stem("all of it")
     window.target.go.click()

@@ -43,11 +43,20 @@ class Starter:
         self._packing: list[RunningJob] = []
         self._unpacking: list[RunningJob] = []
         self._pressed = 0.0
+        self._said: tuple[object, ...] = ()
 
     # Whether a press would start the same once more
 
     def _too_soon(self) -> bool:
-        return time.monotonic() - self._pressed < QApplication.doubleClickInterval() / 1000
+        """Whether the same sentence was pressed a moment ago."""
+        just_now = time.monotonic() - self._pressed < QApplication.doubleClickInterval() / 1000
+        return just_now and self._said == self._sentence()
+
+    def _sentence(self) -> tuple[object, ...]:
+        """What the button would do, as far as it tells one press from another."""
+        ws = self._workspace
+        desk = ws.pack
+        return ws.place, ws.choice.nodes, ws.chosen_paths(), desk.info.id, desk.level, desk.folder, desk.part_size
 
     def _under_way(self, started: list[RunningJob]) -> list[RunningJob]:
         started[:] = [running for running in started if running in self._jobs.running]
@@ -83,7 +92,7 @@ class Starter:
         items, desk = ws.chosen_paths(), ws.pack
         if not items or self.holds_packing:
             return
-        self._pressed = time.monotonic()
+        self._pressed, self._said = time.monotonic(), self._sentence()
         self._note_folder(ws.pack_folder)
         point = self._trials.point
         expected = (point.size, point.seconds) if point is not None else (0, 0.0)
@@ -134,7 +143,7 @@ class Starter:
         plan, opened = self._workspace.plan, self._workspace.archive
         if plan is None or opened is None or self.holds_unpacking:
             return
-        self._pressed = time.monotonic()
+        self._pressed, self._said = time.monotonic(), self._sentence()
         self._note_folder(self._workspace.unpack_folder)
         path, desk = opened.path, self._workspace.unpack
         after = desk.after
@@ -161,7 +170,7 @@ class Starter:
         desk, into = replace(self._several.desk), self._several.folder
         if self.holds_several:
             return
-        self._pressed = time.monotonic()
+        self._pressed, self._said = time.monotonic(), self._sentence()
         self._note_folder(into)
         ready = [outlook.path for outlook in desk.ready]
         rules = {path: dict(own) for path, own in desk.rules.items()}

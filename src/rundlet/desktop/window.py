@@ -176,7 +176,7 @@ class Window(QMainWindow):
         self._press_timer = QTimer(self)
         self._press_timer.setInterval(_HOLD_MS)
         self._press_timer.timeout.connect(self._hold_buttons)
-        for happened in (self.jobs.started, self.jobs.ended, ws.unpack_changed, self.several.changed):
+        for happened in (self.jobs.started, self.jobs.ended, ws.pack_changed, ws.unpack_changed, self.several.changed):
             happened.connect(self._hold_buttons)
         self.log_button.clicked.connect(self.history.open_log)
         handlers: dict[str, Callable[[], object]] = {
