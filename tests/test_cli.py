@@ -188,6 +188,10 @@ def test_version_and_help(run) -> None:
     assert "--into" in run("unpack", "--help")[1]
 
 
+def _not_there(*_: object) -> None:
+    raise OSError
+
+
 def test_without_a_display_it_says_so(run, monkeypatch: pytest.MonkeyPatch) -> None:
     for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
         monkeypatch.delenv(name, raising=False)
@@ -195,6 +199,9 @@ def test_without_a_display_it_says_so(run, monkeypatch: pytest.MonkeyPatch) -> N
     assert (status, len(lines)) == (2, 1)
     assert "no display" in lines[0]
     monkeypatch.setenv("DISPLAY", ":0")
+    with monkeypatch.context() as without:
+        without.setattr("ctypes.CDLL", _not_there)
+        assert "install the package libxcb-cursor0" in run()[2][0]
     monkeypatch.setitem(sys.modules, "rundlet.desktop.app", None)
     status, _, lines = run()
     assert (status, len(lines)) == (2, 1)

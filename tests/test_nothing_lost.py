@@ -33,7 +33,7 @@ from rundlet.core.streams.renaming import rename_new
 from rundlet.core.work.pack import pack
 from rundlet.core.work.undo import undo
 from rundlet.core.work.unpack import put_away, unpack
-from support import Raw, pack_to, raw_zip, unpack_to
+from support import Raw, contents, pack_to, raw_zip, unpack_to
 
 ZIP = by_id("zip").info
 
@@ -564,3 +564,81 @@ def test_jobs_that_are_killed_or_refused_lose_nothing(scene: breaking.Scene) -> 
     done = subprocess.run(words, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stdout + done.stderr
     assert done.stdout.count("nothing lost") == len(breaking.WAYS)
+
+
+# What formats and disks can't keep
+
+
+def test_what_a_format_can_not_keep_is_said_once(tmp_path: Path) -> None:
+    (a,) = _write(tmp_path, "a.txt")
+    os.link(a, tmp_path / "twin.txt")
+    os.utime(a, ns=(0, 10**19))  # in the year 2286
+    try:
+        os.setxattr(a, "user.note", b"dear")
+        marked = 2
+    except OSError:
+        marked = 0
+    for fmt, twins in (("zip", 1), ("7z", 1), ("tar", 0)):
+        options = WriteOptions(1, owners=True)
+        info = by_id(fmt).info
+        plan = plan_pack([a, tmp_path / "twin.txt"], target=tmp_path / f"x.{fmt}", info=info, options=options)
+        said = [issue.message for issue in plan.issues]
+        assert all(not issue.problem for issue in plan.issues)
+        assert ["1 file is one more name of another; each becomes a file of its own"] * twins == said[:twins]
+        assert ["who owns the files is not kept by this format; tar keeps it"] * twins == said[twins : 2 * twins]
+        assert "the times of 2 files are beyond the years that it keeps" in said
+        assert ("extended attributes, which 2 files have, are not kept" in said) == bool(marked)
+        pack(plan)
+        assert _held(tmp_path / f"x.{fmt}") == {"a.txt", "twin.txt"}
+
+
+def test_files_that_state_no_size_are_packed_whole(tmp_path: Path) -> None:
+    """As those of the process file system."""
+    source = Path("/proc/version")
+    for fmt in ("zip", "7z", "tar", "tar.gz"):
+        archive = tmp_path / f"x.{fmt}"
+        pack_to(archive, [source], fmt=fmt)
+        reader = open_archive(archive)
+        assert contents(reader)["version"] == source.read_bytes()
+        reader.close()
+
+
+def test_holes_need_no_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A sparse file is unpacked where there is room for its data, and a disk with little room is not a full one."""
+    with (tmp_path / "sparse").open("wb") as file:
+        file.write(b"begin")
+        file.truncate(40 << 20)
+    pack_to(tmp_path / "x.tar.gz", [tmp_path / "sparse"], fmt="tar.gz")
+    monkeypatch.setattr("rundlet.core.plans.unpack.free_bytes", lambda _: 2 << 20)
+    monkeypatch.setattr("rundlet.core.work.unpack.free_bytes", lambda _: 2 << 20)
+    monkeypatch.setattr("rundlet.core.plans.pack.free_bytes", lambda _: 1000)
+    assert not unpack_to(tmp_path / "x.tar.gz", tmp_path / "out").problems
+    assert (tmp_path / "out" / "sparse").stat().st_size == 40 << 20
+    pack_to(tmp_path / "y.zip", _write(tmp_path, "a.txt"))
+
+
+@pytest.mark.parametrize("fmt", ["zip", "7z", "tar.gz", "tar.bz2", "tar.xz", "tar.zst"])
+@pytest.mark.parametrize("level", [1, 9])
+def test_every_encoder_can_be_stopped_within_a_step(tmp_path: Path, fmt: str, level: int) -> None:
+    """Counted in bytes and not in seconds: after Cancel, no thread takes more than it had begun with."""
+    (tmp_path / "f").mkdir()
+    for number in range(2):
+        (tmp_path / "f" / f"{number}.csv").write_bytes(b"".join(b"%d,%d\n" % (i, i * i % 977) for i in range(900_000)))
+    told: list[int] = []
+
+    class Stopped(Job):
+        def advance(self, count: int = 0, *, entries: int = 0) -> None:
+            told.append(count)
+            progress = self.snapshot()
+            assert (progress.fraction or 0) < 1
+            if sum(told) > 1 << 20:
+                self.cancel()
+            super().advance(count, entries=entries)
+
+    info = by_id(fmt).info
+    plan = plan_pack([tmp_path / "f"], target=tmp_path / f"x{info.ending}", info=info, level=level)
+    with pytest.raises(Cancelled):
+        pack(plan, Stopped(), workers=2)
+    largest = 4 << 20 if fmt in ("zip", "tar.gz") else 128 << 10  # pieces that are quick are packed at once
+    assert max(told) <= largest and sum(told) <= (1 << 20) + 8 * largest
+    assert [path.name for path in tmp_path.iterdir()] == ["f"]

@@ -41,6 +41,7 @@ from rundlet.desktop.widgets.gauge import Gauge, paint_small
 
 _HEADS = ("When", "What", "Result", "Size", "Took", "Where")
 _MARGIN = 2
+_LINES = 8  # of problems that are in sight at once
 _PACKED = ("pack", "add")
 _SIZES = _HEADS.index("Size")
 Index = QModelIndex | QPersistentModelIndex
@@ -200,12 +201,11 @@ class LogWindow(QDialog):
         self.problems = QPlainTextEdit()
         self.problems.setReadOnly(True)
         self.problems.setAccessibleName("Problems of the job")
-        self.problems.setMaximumHeight(s.preview)
         self.gauge = Gauge()
         column.addWidget(self.words)
         column.addWidget(self.problems)
         column.addWidget(self.gauge)
-        self.copy_button = QPushButton("Copy the problems")
+        self.copy_button = QPushButton("Copy problems")
         self.show_button = QPushButton("Show")
         self.undo_button = QPushButton("Undo")
         row = QHBoxLayout()
@@ -253,6 +253,8 @@ class LogWindow(QDialog):
         problems = self._problems_of(record) if record is not None else []
         self.problems.setVisible(bool(problems))
         self.problems.setPlainText("\n".join(map(text.shown, problems)))
+        rows = min(len(problems), _LINES) + 1
+        self.problems.setFixedHeight(rows * self.problems.fontMetrics().lineSpacing())
         self.copy_button.setVisible(bool(problems))
         self.gauge.setVisible(record is not None and record.verb in _PACKED)
         if record is None:

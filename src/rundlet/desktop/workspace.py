@@ -29,6 +29,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack import needs_own_folder
 from rundlet.core.streams.parts import parts_that_came
+from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.background import Background, Done, Failed, Latest
 from rundlet.desktop.choosing import Choosing
 from rundlet.desktop.following import FolderWatch
@@ -390,6 +391,7 @@ class Workspace(Choosing):
 
     def unlock(self, password: str) -> None:
         """Take the password of the archive, for as long as the window is in it."""
+        no_core_dumps()
         opened = self.archive
         if self._hidden is not None:
             self._open_archive(self._hidden, password=password)

@@ -8,6 +8,7 @@ from pathlib import Path
 from rundlet.core.errors import Clash, PlanError, file_problem
 from rundlet.core.files.names import first_free
 from rundlet.core.limits import MAX_COMPONENT
+from rundlet.core.streams.renaming import rename_new
 from rundlet.core.text import quoted
 
 
@@ -41,7 +42,12 @@ def rename(path: Path, name: str) -> Path:
     if os.path.lexists(target) and not (path.name.casefold() == name.casefold() and target.samefile(path)):
         raise Clash(f"There is a {quoted(name)} already.")
     try:
-        path.rename(target)
+        if os.path.lexists(target):
+            path.rename(target)  # on a disk that takes both for one name, which changes its case
+        else:
+            rename_new(path, target)
+    except FileExistsError as error:
+        raise Clash(f"There is a {quoted(name)} already.") from error
     except OSError as error:
         raise file_problem(error, "rename", path) from error
     return target

@@ -47,6 +47,14 @@ def read_whole(item: PackItem, tick: Callable[[], None] = step_aside) -> bytes:
     return read_file(item.source, item.size, tick)
 
 
+def with_size(item: PackItem) -> PackItem:
+    """A file that states no size with the size that it has: those of the process file system hold something all the same."""
+    try:
+        return item._replace(size=len(read_file(item.source, 0)))
+    except OSError:
+        return item  # which is said when it is packed
+
+
 def read_piece(fd: int, step: int, offset: int) -> bytes:
     """``step`` bytes of a file at a place; fewer only at its end. Raises ``OSError``."""
     data = os.pread(fd, step, offset)

@@ -28,7 +28,7 @@ from rundlet.core.text import size as text_size
 
 Steps = tuple[str, ...]
 
-_MARKS = stat.S_ISUID | stat.S_ISGID
+_MARKS = stat.S_ISUID | stat.S_ISGID | stat.S_ISVTX
 
 
 class UnpackClash(StrEnum):
@@ -289,7 +289,7 @@ def _step(
         largest = text_size(place.disk.largest)
         return Step(row, entry.kind, size, kept, Action.REFUSE, f"that disk keeps no file of more than {largest}")
     if entry.mode & _MARKS:
-        notes.append("its set-user-id or set-group-id mark was left out")
+        notes.append("its set-user-id, set-group-id or sticky mark was left out")
     step = place.settle(row, entry.kind, size, kept, notes, mtime_ns=entry.mtime_ns, crc=entry.crc, on_clash=on_clash)
     return step._replace(content=content) if content != row else step
 

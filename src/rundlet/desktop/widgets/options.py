@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QSizePolicy, QT
 
 from rundlet.core import text
 from rundlet.core.files.scan import LeaveOut
+from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.state import Choice, PackDesk
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import heading, label, page_layout, restyle
@@ -229,6 +230,8 @@ class LockBox(QWidget):
         self.first.setEchoMode(mode)
         self.again.setVisible(not seen)
         password = self.first.text()
+        if password:
+            no_core_dumps()
         fits = seen or password == self.again.text()
         bad = bool(password) and bool(self.again.text()) and not fits
         self.words.setText("The two are not the same yet." if bad else strength_words(password))

@@ -13,7 +13,7 @@ from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
 from rundlet.core.errors import RundletError, file_problem, left_out
 from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, PackItem, Sink, WriteOptions
-from rundlet.core.formats.items import CHANGED, ReadFailed, open_item, read_piece, read_whole
+from rundlet.core.formats.items import CHANGED, ReadFailed, open_item, read_piece, read_whole, with_size
 from rundlet.core.formats.sevenz.levels import LEVELS, Level
 from rundlet.core.formats.sevenz.new_header import (
     BlockRow,
@@ -71,6 +71,7 @@ class SevenWriter:
         sink.write(bytes(HEAD_SIZE))
 
     def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
+        items = [item if item.size or item.kind != Kind.FILE else with_size(item) for item in items]
         for item in items:
             if item.kind == Kind.DIR or (item.kind == Kind.FILE and not item.size):
                 self._empty.append(new_row(item))
