@@ -19,8 +19,32 @@ from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.plans.unpack import Action, UnpackClash, needs_own_folder, own_folder_name, plan_unpack
 from rundlet.core.streams import sinks
+from rundlet.core.text import LONGEST_MESSAGE
 from rundlet.core.work.unpack import unpack
 from support import Raw, make_tree, pack_to, raw_zip, snapshot, unpack_to
+
+
+def test_one_line_about_one_damaged_file(tmp_path: Path) -> None:
+    """Not that it came out under another name, and that it did not."""
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"bad", crc=1), Raw(b"doubted")]))
+    reader = open_archive(tmp_path / "x.zip")
+    reader.doubtful = frozenset({0, 1})
+    report = unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
+    reader.close()
+    assert [(issue.about, issue.message[:16]) for issue in report.problems] == [
+        ("doubted", "may be damaged, "),
+        ("bad", "was left out: it"),
+    ]
+    assert [path.name for path in (tmp_path / "out").iterdir()] == ["doubted (may be damaged)"]
+
+
+@pytest.mark.parametrize("name", [b"n" * 250, "川".encode() * 80, b"\x1b[31m" * 40])
+def test_messages_about_long_names_are_short(tmp_path: Path, name: bytes) -> None:
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"f/" * 20 + name + b".txt", crc=1)]))
+    report = unpack_to(tmp_path / "x.zip", tmp_path / "out")
+    assert report.problems and all(len(str(issue)) <= LONGEST_MESSAGE for issue in report.issues)
+    assert str(report.problems[-1]).startswith("f/f/") and ".txt: " in str(report.problems[-1])
+
 
 HOSTILE = [
     (Raw(b"../up"), "leads upwards"),

@@ -21,6 +21,7 @@ from rundlet.core.plans.pack import plan_pack
 from rundlet.core.plans.unpack import Afterwards, UnpackClash
 from rundlet.core.work import unpack as unpack_work
 from rundlet.core.work.pack import pack
+from rundlet.desktop.app import _ask_before_logging_out
 from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
@@ -283,6 +284,34 @@ def test_closing_asks_in_place_while_work_is_under_way(window: Window, settle, h
     assert not window.isVisible()
     record = window.history.journal.records()[0]
     assert (record.result, record.title) == ("cancelled", "Emptying the cellar")
+
+
+def test_logging_out_asks_too(window: Window, settle) -> None:
+    said: list[str] = []
+
+    class Session:
+        def __init__(self, asks: bool) -> None:
+            self.asks = asks
+
+        def allowsInteraction(self) -> bool:
+            return self.asks
+
+        def release(self) -> None:
+            said.append("release")
+
+        def cancel(self) -> None:
+            said.append("cancel")
+
+    _ask_before_logging_out(window, Session(True))
+    assert not said
+    let = threading.Event()
+    _slow(window, let)
+    _ask_before_logging_out(window, Session(False))  # there is no time for it
+    assert not said and not window.strip.question.isVisible()
+    _ask_before_logging_out(window, Session(True))
+    assert said == ["release", "cancel"] and window.strip.question.isVisible()
+    let.set()
+    settle()
 
 
 def test_failed_and_cancelled_jobs_stay_in_the_log(window: Window, settle, stand, home: Path) -> None:
