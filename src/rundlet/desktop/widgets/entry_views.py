@@ -44,7 +44,9 @@ def item_command(
     view: EntryView | ThumbView | LongView, index: Index, event: QEvent | None
 ) -> QItemSelectionModel.SelectionFlag | None:
     """What a click does to the choice where it is not the usual thing; None where it is."""
+    global _typed_at
     if isinstance(event, QMouseEvent):
+        _typed_at = 0.0
         if not index.isValid():
             held = event.type() == QEvent.Type.MouseMove  # a band is being drawn
             return None if held else _Flag.NoUpdate
@@ -79,7 +81,7 @@ def takes_key(view: EntryView | ThumbView | LongView, event: QKeyEvent) -> bool:
     if event.key() == Qt.Key.Key_Space and now - _typed_at > QApplication.keyboardInputInterval() / 1000:
         view.look_wanted.emit()
         return True
-    if event.text().isprintable() and event.text():
+    if event.text().isprintable() and event.text() and view.entries.rowCount() <= MOST_SEARCHED:
         _typed_at = now  # a name is being typed to go to, in which a space is a space
     return False
 
