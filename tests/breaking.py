@@ -381,8 +381,9 @@ def broken_off(scene: Scene, way: str, at: int, place: Path) -> bool:
     assert code != 4, "it ended in a traceback"
     replacing._YOUNG = 0.0
     recover_unfinished()
-    for folder in [root / "to", *(path for path in (root / "out", *(root / "out").rglob("*")) if path.is_dir())]:
-        recover_folder(folder)
+    if way != "kill":  # a job that was refused something may have been kept from noting where it was at work
+        for folder in [root / "to", *(path for path in (root / "out", *(root / "out").rglob("*")) if path.is_dir())]:
+            recover_folder(folder)
     scene.holds(root, code in (0, 2))
     _no_leftovers(root)
     return code != 0

@@ -12,10 +12,11 @@ from pathlib import Path
 
 from rundlet.core.errors import Cancelled, FileProblem, file_problem
 from rundlet.core.files.names import first_free
+from rundlet.core.files.unfinished import noted
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK
-from rundlet.core.streams.files import open_file
+from rundlet.core.streams.files import Stamp, open_file, stamp_of
 from rundlet.core.streams.renaming import rename_new, sync_disk
 from rundlet.core.streams.replacing import hidden_name, hold
 from rundlet.core.text import plural, shown
@@ -27,11 +28,12 @@ def copy_into(paths: Sequence[Path], folder: Path, report: Report, job: Job) -> 
     """Copy things into a folder; what can't be copied is named in the report. Cancelled work leaves nothing."""
     made: list[_Copy] = []
     try:
-        for path in paths:
-            copy = _copied(path, folder / path.name, report, job)
-            if copy is not None:
-                made.append(copy)
-            job.advance(entries=1)
+        with noted([folder]):
+            for path in paths:
+                copy = _copied(path, folder / path.name, report, job)
+                if copy is not None:
+                    made.append(copy)
+                job.advance(entries=1)
     except BaseException:
         for copy in made:
             copy.remove_target()
@@ -87,7 +89,8 @@ def _move_one(path: Path, folder: Path, report: Report, job: Job) -> None:
 
 def _move_to_another_disk(path: Path, folder: Path, report: Report, job: Job) -> None:
     """Copy something and, once that is on the disk, remove what was copied and is still what it was."""
-    copy = _copied(path, folder / path.name, report, job, whole=True)
+    with noted([folder]):
+        copy = _copied(path, folder / path.name, report, job, whole=True)
     if copy is None:
         return
     left = copy.remove_source()
@@ -147,13 +150,6 @@ def _refused(path: Path, folder: Path) -> str:
     return ""
 
 
-Mark = tuple[int, int, int, int, int]
-
-
-def _mark(status: os.stat_result) -> Mark:
-    return status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns, status.st_ctime_ns
-
-
 @dataclass(slots=True)
 class _Copy:
     """What was copied from where to where.
@@ -167,7 +163,7 @@ class _Copy:
 
     source: Path
     target: Path
-    files: dict[str, tuple[Mark, int]] = field(default_factory=dict)
+    files: dict[str, tuple[Stamp, int]] = field(default_factory=dict)
     folders: dict[str, tuple[int, int]] = field(default_factory=dict)
     held: list[int] = field(default_factory=list)
 
@@ -186,7 +182,7 @@ class _Copy:
         for below, (before, _) in self.files.items():
             path = _at(self.source, below)
             try:
-                if _mark(os.lstat(path)) == before:
+                if stamp_of(os.lstat(path)) == before:
                     os.unlink(path)  # noqa: PTH108 - there may be very many
                 else:
                     left = left or f"{shown(path)} was changed meanwhile"
@@ -283,7 +279,7 @@ def _copy_all(copy: _Copy, report: Report, job: Job) -> None:
                 pending += [os.path.join(below, name) for name in names]  # noqa: PTH118
             elif stat.S_ISLNK(status.st_mode):
                 os.symlink(os.readlink(source), target)  # noqa: PTH115, PTH211
-                copy.files[below] = _mark(status), os.lstat(target).st_ino
+                copy.files[below] = stamp_of(status), os.lstat(target).st_ino
             elif stat.S_ISREG(status.st_mode):
                 copy.files[below] = _copy_file(source, target, report, job)
                 if not below:
@@ -305,11 +301,11 @@ def _hold(copy: _Copy, target: str) -> None:
     hold(fd)
 
 
-def _copy_file(source: str, target: str, report: Report, job: Job) -> tuple[Mark, int]:
+def _copy_file(source: str, target: str, report: Report, job: Job) -> tuple[Stamp, int]:
     """Copy one file; what it was when all of it had been read, and the number of the copy. Raises ``OSError``."""
     fd = open_file(source)
     try:
-        before = _mark(os.fstat(fd))
+        before = stamp_of(os.fstat(fd))
         out = os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
         try:
             hold(out)
@@ -329,7 +325,7 @@ def _copy_file(source: str, target: str, report: Report, job: Job) -> tuple[Mark
     finally:
         os.close(fd)
     _mark_as(target, status)
-    if _mark(status) != before:
+    if stamp_of(status) != before:
         report.add(shown(os.path.basename(source)), "was changed while it was copied")  # noqa: PTH119
     report.files += 1
     return before, number

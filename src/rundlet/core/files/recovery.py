@@ -1,49 +1,18 @@
-"""What a job that was killed left unfinished, found again at the next start.
-
-While names change in a folder, that folder is noted in the user's state folder; a note that is still there at the next start
-leads to what is to be put in order.
-"""
+"""Putting in order, at the next start, what a job that was killed left unfinished."""
 
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import os
-import secrets
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 import platformdirs
 
 from rundlet.core.files.aside import recover_folder
 from rundlet.core.files.private_copies import sweep_private_copies
+from rundlet.core.files.unfinished import left_over
 from rundlet.core.streams.private import cache_root
-
-
-def _notes() -> Path:
-    return Path(platformdirs.user_state_dir("rundlet")) / "unfinished"
-
-
-@contextmanager
-def noted(folder: Path) -> Iterator[None]:
-    """Keep a note of a folder for as long as names change in it. Where none can be kept, the work goes on without."""
-    fd, note = -1, _notes() / secrets.token_hex(8)
-    try:
-        try:
-            note.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            fd = os.open(note, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
-            fcntl.flock(fd, fcntl.LOCK_SH | fcntl.LOCK_NB)
-            os.write(fd, os.fsencode(folder))
-            os.fsync(fd)
-        except OSError:
-            pass
-        yield
-    finally:
-        if fd >= 0:
-            with contextlib.suppress(OSError):
-                note.unlink()
-            os.close(fd)
+from rundlet.core.streams.replacing import is_hidden_name
 
 
 def clear_up() -> None:
@@ -57,25 +26,19 @@ def clear_up() -> None:
 
 def recover_unfinished() -> list[Path]:
     """Put every folder in order that a killed job has left a note of; those folders."""
-    found = []
-    try:
-        notes = sorted(_notes().iterdir())
-    except OSError:
-        return []
-    for note in notes:
-        try:
-            fd = os.open(note, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
-        except OSError:
-            continue
-        try:
-            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)  # else its job is still at it
-            folder = Path(os.fsdecode(os.pread(fd, 1 << 16, 0)))
-            if folder.is_absolute():
-                recover_folder(folder)
-                found.append(folder)
-            note.unlink()
-        except OSError:
-            continue
-        finally:
-            os.close(fd)
+    found: list[Path] = []
+    for folders, note in left_over():
+        for folder in folders:
+            recover_folder(folder)
+        found += folders
+        if not any(map(_has_leftovers, folders)):  # else, as they are too young to be told from others, the next time
+            with contextlib.suppress(OSError):
+                note.unlink()
     return found
+
+
+def _has_leftovers(folder: Path) -> bool:
+    try:
+        return any(map(is_hidden_name, os.listdir(folder)))
+    except OSError:
+        return False

@@ -12,6 +12,15 @@ _MOST_PIECES = 64  # of up to a mebibyte each
 _AT_ONCE = 4 << 20  # bytes; more may take long from a slow disk
 
 
+Stamp = tuple[int, int, int, int, int]
+"""Device, file number, size in bytes, and times of change of the content and of the file itself, in nanoseconds."""
+
+
+def stamp_of(status: os.stat_result) -> Stamp:
+    """What a file is, so that it is noticed when it becomes another one or has other content."""
+    return status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns, status.st_ctime_ns
+
+
 def open_file(path: str) -> int:
     """A descriptor of a file, links not followed. Raises ``OSError``."""
     return os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)

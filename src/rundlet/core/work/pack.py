@@ -9,8 +9,8 @@ import time
 from rundlet.core.codecs.side_by_side import Pool, cores
 from rundlet.core.errors import Cancelled, NoSpace, OutOfDate, PlanError
 from rundlet.core.files.aside import claimed, settle_aside
-from rundlet.core.files.recovery import noted
 from rundlet.core.files.trash import to_trash
+from rundlet.core.files.unfinished import noted
 from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import by_id
 from rundlet.core.jobs.job import Job
@@ -81,7 +81,7 @@ def _write(plan: PackPlan, job: Job, report: Report, workers: int | None) -> Pro
             proof = read_back(plan, sink, job, report, base=base, workers=workers)
         job.checkpoint()
         paths = sink.paths
-        with noted(plan.target.parent):
+        with noted([plan.target.parent]):
             settle_aside(sink.commit(), report, keep=plan.keep_replaced)
     finally:
         pool.shutdown(cancel_futures=True)

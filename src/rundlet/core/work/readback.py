@@ -21,19 +21,11 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import Limits
 from rundlet.core.plans.pack import PackPlan
+from rundlet.core.streams.files import Stamp, stamp_of
 from rundlet.core.text import lower, quoted
 from rundlet.core.work.units import run_side_by_side
 
 _MEMORY = 1 << 32  # what the tightest levels asked for when they packed, reading may have too
-
-
-Stamp = tuple[int, int, int, int, int]
-"""Device, file number, size, and times of change of the content and of the file itself, in nanoseconds."""
-
-
-def stamp_of(status: os.stat_result) -> Stamp:
-    """What a file is, so that it is noticed when it becomes another one or has other content."""
-    return status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns, status.st_ctime_ns
 
 
 @dataclass(slots=True)

@@ -14,8 +14,8 @@ from rundlet.core.errors import FileProblem, PlanError, RundletError, file_probl
 from rundlet.core.files.aside import settle_aside
 from rundlet.core.files.journal import Put, Record, boot_id, stamp
 from rundlet.core.files.moving import move_into, move_to
-from rundlet.core.files.recovery import noted
 from rundlet.core.files.trash import from_trash, in_trash, trash_one
+from rundlet.core.files.unfinished import noted
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.streams.replacing import hidden_name, identity, put_in_place
@@ -72,7 +72,8 @@ def _undo_packing(record: Record, puts: Sequence[Put], job: Job, report: Report)
     if report.problems:
         report.add(record.target, "stays, as not all of the originals could be given back")
     elif record.replaced:
-        _put_back(record, puts, job, report)
+        with noted([Path(record.replaced[0]).parent]):
+            _put_back(record, puts, job, report)
     else:
         _Taken(record, report, job, to_trash=True).take(puts)
 
@@ -153,10 +154,9 @@ def _put_back(record: Record, puts: Sequence[Put], job: Job, report: Report) -> 
                 for place, (_, beside, _) in zip(places, borrowed, strict=True)
             }
             seen = {name: identity(name, folder) for name in now}
-            with noted(places[0].parent):
-                aside = put_in_place(folder, places[0].parent, new, old=list(now), seen=seen)
-                swapped = Report("undo", report.target)
-                settle_aside(aside, swapped, keep=True)
+            aside = put_in_place(folder, places[0].parent, new, old=list(now), seen=seen)
+            swapped = Report("undo", report.target)
+            settle_aside(aside, swapped, keep=True)
             report.issues += swapped.issues
             report.created += map(str, places)
             for content, _, info in borrowed:

@@ -17,6 +17,7 @@ from rundlet.core.files.landing import Made, make_root
 from rundlet.core.files.moving import move_into
 from rundlet.core.files.space import free_bytes
 from rundlet.core.files.trash import to_trash
+from rundlet.core.files.unfinished import noted
 from rundlet.core.formats.base import ArchiveReader, Kind, Unit
 from rundlet.core.jobs.helpers import WORTH_IT
 from rundlet.core.jobs.job import Job
@@ -69,13 +70,11 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
         if any(step.action.writes for step in plan.steps):
             _tidy(plan)
             make_root(plan.root, made)
-            _run(run, workers or cores())
-            job.checkpoint()
+            with noted(_changed_folders(plan)):
+                _do(run, workers or cores())
     except BaseException:
         made.take_back()
-        run.replaced.give_all_back()
         raise
-    run.replaced.settle(report, keep=plan.keep_replaced)
     failed = {reader.catalog.path(row) for row in run.failed}
     # What was said beforehand of something that then did not come out at all does not hold any more.
     report.issues = [i for n, i in enumerate(report.issues) if n >= len(plan.issues) or i.about not in failed]
@@ -86,6 +85,24 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     report.created = [*made.folders, *made.files]
     report.seconds = time.monotonic() - started
     return report
+
+
+def _do(run: Run, workers: int) -> None:
+    """Write everything; what is replaced comes back when that does not come to its end, and goes to the trash when it does."""
+    try:
+        _run(run, workers)
+        run.job.checkpoint()
+    except BaseException:
+        run.made.take_back()
+        run.replaced.give_all_back()
+        raise
+    run.replaced.settle(run.report, keep=run.plan.keep_replaced)
+
+
+def _changed_folders(plan: UnpackPlan) -> list[Path]:
+    """The folders in which something is replaced."""
+    steps = {step.target[:-1] for step in plan.steps if step.action == Action.REPLACE}
+    return [plan.root.joinpath(*folder) for folder in sorted(steps)]
 
 
 def _tidy(plan: UnpackPlan) -> None:
