@@ -33,13 +33,15 @@ class Made:
             self.folders.append(path)
 
     def take_back(self) -> None:
-        """Remove all of it again: the files, then the folders that are empty."""
-        for path in self.files:
+        """Remove all of it again: the files, then the folders that are empty. Doing so twice does no harm to what came back."""
+        files, self.files = self.files, []
+        folders, self.folders = self.folders, []
+        for path in files:
             try:
                 os.unlink(path)  # noqa: PTH108 - kept as strings, as there may be very many
             except OSError:
                 continue
-        for path in reversed(self.folders):
+        for path in reversed(folders):
             try:
                 os.rmdir(path)  # noqa: PTH106
             except OSError:
