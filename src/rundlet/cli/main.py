@@ -150,14 +150,17 @@ _SWITCH_SECONDS = 0.00005
 
 def _run(verb: str, words: list[str]) -> int:
     from rundlet.cli.render import Output  # with all that the verbs need
-    from rundlet.core.files.recovery import clear_up
+    from rundlet.core.files.unfinished import may_be_left
 
     try:
         options = parser_for(verb).parse_args(words)
     except SystemExit as end:
         return int(end.code or 0)
     output = Output(json=options.json)
-    clear_up()
+    if may_be_left():
+        from rundlet.core.files.recovery import clear_up  # seldom needed, and much to load
+
+        clear_up()
     sys.setswitchinterval(_SWITCH_SECONDS)
     try:
         status: int = _module(verb).run(options, output)

@@ -46,6 +46,14 @@ def noted(folders: Iterable[Path]) -> Iterator[None]:
             os.close(fd)
 
 
+def may_be_left() -> bool:
+    """Whether there are notes at all, of jobs that are under way or were killed."""
+    try:
+        return any(True for _ in _notes().iterdir())
+    except OSError:
+        return False
+
+
 def left_over() -> Iterator[tuple[list[Path], Path]]:
     """The folders of each note that a killed job has left, and the note, which is the caller's to remove.
 
