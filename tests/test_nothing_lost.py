@@ -15,6 +15,7 @@ import numpy as np
 import pytest
 
 import breaking
+from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled, Clash, OutOfDate, PlanError
 from rundlet.core.files import moving
 from rundlet.core.files.journal import Journal, Put, record_of
@@ -642,3 +643,20 @@ def test_every_encoder_can_be_stopped_within_a_step(tmp_path: Path, fmt: str, le
     largest = 4 << 20 if fmt in ("zip", "tar.gz") else 128 << 10  # pieces that are quick are packed at once
     assert max(told) <= largest and sum(told) <= (1 << 20) + 8 * largest
     assert [path.name for path in tmp_path.iterdir()] == ["f"]
+
+
+def test_links_keep_their_times_and_replaced_parts_are_named_in_the_plan(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    (tmp_path / "link").symlink_to("a")
+    os.utime(tmp_path / "link", ns=(10**18, 10**18), follow_symlinks=False)
+    for fmt in ("zip", "7z", "tar"):
+        pack_to(tmp_path / f"x.{fmt}", [tmp_path / "link"], fmt=fmt)
+        unpack_to(tmp_path / f"x.{fmt}", tmp_path / fmt)
+        assert (tmp_path / fmt / "link").lstat().st_mtime_ns == 10**18
+    _in_parts(tmp_path, "old", 6000)
+    monkeypatch.chdir(tmp_path)
+    words = ["pack", "x.zip", "old", "--part-size", "8kB", "--on-clash", "replace", "--dry-run"]
+    assert main(words) == 0
+    said = [line.rpartition("/")[2] for line in capsys.readouterr().out.splitlines() if "  replaced  " in line]
+    assert said == ["x.zip.001", "x.zip.002", "x.zip.sha256"]

@@ -15,7 +15,7 @@ from rundlet.core.formats.detect import WRITABLE, by_ending, by_id
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, PackPlan, plan_pack
-from rundlet.core.text import duration, plural, quoted, size
+from rundlet.core.text import duration, plural, quoted, shown, size
 from rundlet.core.work.pack import pack
 from rundlet.core.work.trial import Point, predicted
 
@@ -114,6 +114,8 @@ def _show_plan(plan: PackPlan, point: Point, output: Output) -> None:
         output.value(_plan_value(plan, point))
     for item in plan.items:
         output.say(f"{size(item.size):>10}  {item.path}")
+    for path in plan.replaced if plan.base is None else ():
+        output.say(f"{'replaced':>10}  {shown(str(path))}")
     what = "add to" if plan.base else "replace" if plan.replaces else "make"
     output.say(
         f"Would {what} {plan.target}: {plural(plan.files, 'file')}, {size(plan.size)}, {plan.info.id} at level {plan.level}."
@@ -125,6 +127,7 @@ def _plan_value(plan: PackPlan, point: Point) -> dict[str, Any]:
     return {
         "target": str(plan.target),
         "replaces": plan.replaces and plan.base is None,
+        "replaced": [str(path) for path in plan.replaced],
         "adds": plan.base is not None,
         "format": plan.info.id,
         "level": plan.level,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import threading
 from collections import OrderedDict
@@ -175,13 +176,20 @@ class Landing:
         with open(fd, "rb") as file:  # noqa: PTH123
             return file.read(len(data) + 1) == data
 
-    def link(self, steps: Steps, target: str, *, replace: bool) -> None:
-        """Make a symbolic link, in one step. Raises ``OSError`` and what :meth:`folder` does."""
+    def link(self, steps: Steps, target: str, *, replace: bool, times: tuple[int, int] | None = None) -> None:
+        """Make a symbolic link, in one step. Raises ``OSError`` and what :meth:`folder` does.
+
+        Args:
+            times: when it was last read and changed, in nanoseconds since 1970, as far as its disk keeps that; None for now.
+        """
         folder = self.folder(steps[:-1])
         if replace:
             self._replace(folder, steps[-1], lambda name: os.symlink(target, name, dir_fd=folder))
         else:
             os.symlink(target, steps[-1], dir_fd=folder)
+        if times is not None:
+            with contextlib.suppress(OSError, OverflowError):
+                os.utime(steps[-1], ns=times, dir_fd=folder, follow_symlinks=False)
 
     def hard_link(self, first: Steps, steps: Steps, *, replace: bool) -> None:
         """Give a landed file one more name, in one step. Raises ``OSError`` and what :meth:`folder` does."""

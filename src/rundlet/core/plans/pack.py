@@ -261,6 +261,10 @@ def _not_kept(items: Sequence[PackItem], info: FormatInfo, options: WriteOptions
         yield Issue(info.id, f"{files}; each becomes a file of its own", problem=False)
     if options.owners and not is_tar:
         yield Issue(info.id, "who owns the files is not kept by this format; tar keeps it", problem=False)
+    shut = sum(not item.mode & 0o777 for item in items if item.kind != Kind.LINK)
+    if shut:
+        files = plural(shut, "item that forbids everything", "items that forbid everything")
+        yield Issue(info.id, f"the permissions of {files} are not kept", problem=False)
     late = sum(not -MOST_TIME <= item.mtime_ns <= MOST_TIME for item in items)
     if late:
         files = plural(late, "file")

@@ -211,7 +211,7 @@ def plan_unpack(
         free=free_bytes(root),
         counts=Counter(step.action for step in steps),
         files=sum(step.kind != Kind.DIR for step in writing),
-        issues=(*reader.notices, *_issues(reader, steps)),
+        issues=(*reader.notices, *_disk_issues(place, reader, written), *_issues(reader, steps)),
         fingerprint=reader.source.fingerprint(),
         read_through=reader.read_through(written),
         unlock_seconds=reader.unlock_seconds(written),
@@ -240,6 +240,12 @@ def _lacking(reader: ArchiveReader, rows: NDArray[np.int64], steps: list[Step], 
 def _own_root(root: Path, name: str) -> Path:
     """The own folder; numbered when something that is not a folder has its name, such as the archive itself."""
     return root / first_free(name, lambda n: os.path.lexists(root / n) and not os.path.isdir(root / n))
+
+
+def _disk_issues(place: _Place, reader: ArchiveReader, rows: NDArray[np.int64]) -> Iterator[Issue]:
+    """What the disk can't keep of anything."""
+    if place.disk.forbidden and bool((reader.catalog.mode[rows] & 0o111).any()):
+        yield Issue(place.name, "that disk keeps no permissions, such as that a file is a program", problem=False)
 
 
 def _issues(reader: ArchiveReader, steps: list[Step]) -> Iterator[Issue]:
@@ -315,6 +321,11 @@ class _Place:
         self._numbered: dict[
             Steps, int
         ] = {}  # how often a name was numbered, as a hostile archive may hold one 100,000 times
+
+    @property
+    def name(self) -> str:
+        """The name of the chosen folder."""
+        return self._root.name
 
     def let_go(self) -> None:
         """Forget all of it; in small steps, as it may be very much."""

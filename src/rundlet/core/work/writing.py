@@ -275,7 +275,8 @@ class Writer:
             with self._run.lock:
                 self._run.report.add(self._catalog.path(step.row), f"was left out: {refused}")
             return
-        self._put_in_place(step, lambda replace: self.landing.link(step.target, target, replace=replace))
+        times = self._marks(step)[1]
+        self._put_in_place(step, lambda replace: self.landing.link(step.target, target, replace=replace, times=times))
         self._done(step, 0)
 
     def link_again(self, first: Step, step: Step) -> None:
