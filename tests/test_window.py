@@ -683,7 +683,7 @@ def test_the_trial_shows_what_fits(window: Window, settle, stand, qtbot: QtBot, 
     assert target.gauge.accessibleDescription().startswith("≈ ")
     smallest = min(point.size for point in window.trials.points.values())
     limit = (smallest + zipped) // 2
-    QTest.keyClicks(target.other_limit, f"{limit}")
+    QTest.keyClicks(target.other_limit, f"{limit} bytes")
     assert target.verdict.text().startswith("It does not fit")
     assert "fits: " in target.way_out.text()
     target.way_out.click()

@@ -109,8 +109,8 @@ def parse_size(words: str, *, with_unit: bool = False) -> int | None:
     Args:
         with_unit: whether it must say of what; nobody who writes "8" means eight bytes.
     """
-    match = re.fullmatch(r"\s*(\d+(?:[.,]\d+)?)\s*([kmgt]?)(i?)b?(?:ytes?)?\s*", words.lower())
-    if match is None or (with_unit and not match[2]):
+    match = re.fullmatch(r"\s*(\d+(?:[.,]\d+)?)\s*([kmgt]?)(i?)(b?(?:ytes?)?)\s*", words.lower())
+    if match is None or (with_unit and not (match[2] or match[4])):
         return None
     base = 1024 if match[3] else 1000
     return int(float(match[1].replace(",", ".")) * base ** (" kmgt".index(match[2] or " "))) or None

@@ -129,7 +129,8 @@ class Shelf(QObject):
         self._refresh()
         menu = QMenu(self._source)
         for name, _, _ in _ACTIONS:
-            menu.addAction(self.actions[name])
+            if name != "up":  # which is no matter of what lies here
+                menu.addAction(self.actions[name])
         return menu
 
     def _offer(self, at: QPoint) -> None:
