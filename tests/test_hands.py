@@ -180,7 +180,7 @@ def test_an_archive_has_the_same_bytes(tmp_path: Path, monkeypatch: pytest.Monke
     tree = _tree(tmp_path / "tree")
     report, packed = _packed_twice(tmp_path, [tree], monkeypatch)
     assert packed == _COUNT + 2
-    assert not report.issues
+    assert not report.problems
 
 
 def test_what_a_helper_can_not_read_is_said_as_without_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -202,7 +202,7 @@ def test_what_a_helper_can_not_read_is_said_as_without_it(tmp_path: Path, monkey
     monkeypatch.setattr(support, "plan_pack", late)
     report, packed = _packed_twice(tmp_path, [tree], monkeypatch)
     assert packed == _COUNT + 3
-    assert [str(issue).split(":")[0] for issue in report.issues] == ["tree/goes", "tree/grows", "tree/swells"]
+    assert [str(issue).split(":")[0] for issue in report.problems] == ["tree/goes", "tree/grows", "tree/swells"]
     assert "grown much larger" in report.issues[-1].message
     with zipfile.ZipFile(tmp_path / "1.zip") as archive:
         assert archive.read("tree/grows") == b"longer " * 50_000
@@ -214,7 +214,7 @@ def test_an_archive_is_made_though_helpers_die(tmp_path: Path, ends: str, monkey
     monkeypatch.setattr(deflaters, "command", lambda _: [sys.executable, "-c", code])
     report, packed = _packed_twice(tmp_path, [_tree(tmp_path / "tree")], monkeypatch)
     assert not packed
-    assert not report.issues
+    assert not report.problems
 
 
 def test_packing_that_is_cancelled_waits_for_its_helpers(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

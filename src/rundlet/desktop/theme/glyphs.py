@@ -33,7 +33,7 @@ class _GlyphEngine(QIconEngine):
     def __init__(self, name: str, color: Callable[[], QColor], turned: bool) -> None:
         super().__init__()
         self._name, self._color, self._turned = name, color, turned
-        self._pixmaps: dict[tuple[int, int, QIcon.Mode, int], QPixmap] = {}
+        self._pixmaps: dict[tuple[int, int, QIcon.Mode, str], QPixmap] = {}
 
     def paint(self, painter: QPainter, rect: QRect, mode: QIcon.Mode, state: QIcon.State) -> None:
         family, characters = _font()
@@ -53,7 +53,7 @@ class _GlyphEngine(QIconEngine):
         painter.restore()
 
     def pixmap(self, size: QSize, mode: QIcon.Mode, state: QIcon.State) -> QPixmap:
-        key = (size.width(), size.height(), mode, self._color().rgba())
+        key = (size.width(), size.height(), mode, self._color().name(QColor.NameFormat.HexArgb))
         pixmap = self._pixmaps.get(key)
         if pixmap is None:
             pixmap = self._pixmaps[key] = QPixmap(size)
