@@ -202,7 +202,11 @@ def test_what_a_helper_can_not_read_is_said_as_without_it(tmp_path: Path, monkey
     monkeypatch.setattr(support, "plan_pack", late)
     report, packed = _packed_twice(tmp_path, [tree], monkeypatch)
     assert packed == _COUNT + 3
-    assert [issue.about for issue in report.issues if issue.about != "zip"] == ["tree/goes", "tree/grows", "tree/swells"]
+    assert [issue.about for issue in report.issues if issue.about != "zip"] == [
+        "tree/goes",
+        "tree/grows",
+        "tree/swells",
+    ]
     assert "grown much larger" in report.issues[-1].message
     with zipfile.ZipFile(tmp_path / "1.zip") as archive:
         assert archive.read("tree/grows") == b"longer " * 50_000
