@@ -34,6 +34,7 @@ from rundlet.core.streams.renaming import rename_new
 from rundlet.core.work.pack import pack
 from rundlet.core.work.undo import undo
 from rundlet.core.work.unpack import put_away, unpack
+from rundlet.core.work.words import words_of
 from support import Raw, contents, pack_to, raw_zip, unpack_to
 
 ZIP = by_id("zip").info
@@ -589,7 +590,8 @@ def test_what_a_format_can_not_keep_is_said_once(tmp_path: Path) -> None:
         assert ["who owns the files is not kept by this format; tar keeps it"] * twins == said[twins : 2 * twins]
         assert "the times of 2 files are beyond the years that it keeps" in said
         assert ("extended attributes, which 2 files have, are not kept" in said) == bool(marked)
-        pack(plan)
+        words = words_of(pack(plan))
+        assert "The times of 2 files are beyond the years that it keeps." in words
         assert _held(tmp_path / f"x.{fmt}") == {"a.txt", "twin.txt"}
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
+from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.jobs.report import Issue, Report
 from rundlet.core.text import duration, number, plural, quoted, size
 
@@ -75,14 +76,24 @@ def _taken_back(report: Report) -> str:
     return f"Undone: {' and '.join(taken) or 'nothing was left to do'}."
 
 
+def _originals(report: Report) -> str:
+    if not report.trashed:
+        return ""
+    if any("stay" in issue.message for issue in report.problems):
+        return f" {plural(len(report.trashed), 'original')} moved to the trash."
+    return " The originals are in the trash."
+
+
+def _not_kept(report: Report) -> str:
+    """What the format could not keep of what was packed, which is said under the format's name."""
+    formats = {known.info.id for known in WRITABLE}
+    said = [issue.message for issue in report.issues if not issue.problem and issue.about in formats]
+    return "".join(f" {message[0].upper()}{message[1:]}." for message in said)
+
+
 def _afterwards(report: Report) -> str:
-    if report.verb in ("pack", "add") and report.trashed:
-        stays = any("stay" in issue.message for issue in report.problems)
-        return (
-            f" {plural(len(report.trashed), 'original')} moved to the trash."
-            if stays
-            else " The originals are in the trash."
-        )
+    if report.verb in ("pack", "add"):
+        return _originals(report) + _not_kept(report)
     words = ""
     if report.verb == "unpack" and report.trashed:
         words = f" {plural(len(report.trashed), 'file')} moved to the trash."
