@@ -378,6 +378,10 @@ def test_undo_goes_back_step_by_step_and_over_a_restart(
         assert names_in(home / "f") == left
     assert again.history.last_record is None
     again.close_now()
+    assert window.history.last_record is not None  # this window has not looked since
+    window.window_actions["undo"].trigger()
+    settle()
+    assert window.strip.last.text() == "That was undone already." and names_in(home / "f") == ["a.txt", "b.txt"]
 
 
 def test_the_button_says_that_undoing_deletes(window: Window, settle, stand, home: Path, trash: Path) -> None:

@@ -129,8 +129,10 @@ class History(QObject):
 
         def work(job: Job) -> Report:
             report = Report("undo", Path(record.target))
+            # Another window may have undone it, or a part of it, since this one has looked.
+            now = next((known for known in self.journal.records() if known.id == record.id), record)
             try:
-                undo(record, self.journal.puts(record), job, report)
+                undo(now, self.journal.puts(now), job, report)
             except BaseException:
                 self.journal.tried(record, report.created)
                 raise
