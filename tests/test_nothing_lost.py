@@ -16,8 +16,9 @@ import pytest
 
 import breaking
 from rundlet.cli.main import main
-from rundlet.core.errors import Cancelled, Clash, OutOfDate, PlanError
+from rundlet.core.errors import Cancelled, Clash, FileProblem, OutOfDate, PlanError
 from rundlet.core.files import moving
+from rundlet.core.files.aside import recover_folder
 from rundlet.core.files.journal import Journal, Put, record_of
 from rundlet.core.files.moving import move_into
 from rundlet.core.files.names import safe_name
@@ -308,6 +309,26 @@ def test_two_jobs_that_replace_the_same_parts(tmp_path: Path) -> None:
         sinks[1].commit()
     assert b"".join(path.read_bytes() for path in whole_set(target)[:-1]) == bytes(9000)
     assert not list(tmp_path.glob(".*"))
+
+
+def test_a_rollback_that_fails_too_loses_nothing(tmp_path: Path) -> None:
+    """What could not be put back stays beside, and is put back the next time."""
+    target = _in_parts(tmp_path, "old")
+    real, calls = os.rename, []
+
+    def failing(*words: object, **more: object) -> None:
+        calls.append(words)
+        if len(calls) > 1:
+            raise OSError(errno.EIO, "")
+        real(*words, **more)
+
+    with pytest.MonkeyPatch.context() as broken:
+        broken.setattr("rundlet.core.streams.replacing.os.rename", failing)
+        with pytest.raises(FileProblem):
+            _in_parts(tmp_path, "new")
+    assert len(calls) > 2 and list(tmp_path.glob(".rundlet-*"))
+    recover_folder(tmp_path)
+    assert _held(target.with_name("x.zip.001")) == {"old"} and not list(tmp_path.glob(".rundlet-*"))
 
 
 def test_two_jobs_that_add_to_one_archive(tmp_path: Path) -> None:

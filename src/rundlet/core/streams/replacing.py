@@ -147,6 +147,15 @@ class Aside:
         rename_new(self.name, name, source_folder=self._folder, target_folder=self._folder)
         self.close()
 
+    def withdraw(self) -> None:
+        """Remove what stands in its place still, or again; all else stays here to be recovered, and so does the folder then."""
+        for name in os.listdir(self.fd):
+            if identity(name, self._folder) == identity(name, self.fd):
+                os.unlink(name, dir_fd=self.fd)
+        with contextlib.suppress(OSError):
+            os.rmdir(self.name, dir_fd=self._folder)
+        self.close()
+
     def discard(self) -> None:
         """Remove the folder with what is in it."""
         if self.fd < 0:
@@ -201,7 +210,7 @@ def put_in_place(
             _swap(folder, new, old, aside)
         except BaseException:
             if aside is not None:
-                aside.discard()
+                aside.withdraw()
             raise
     return aside
 
