@@ -17,6 +17,7 @@ import numpy as np
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.base import ArchiveReader, Kind
 from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import UnpackClash, plan_unpack
@@ -25,11 +26,17 @@ from rundlet.core.work.unpack import unpack
 
 
 def pack_to(
-    target: Path, items: Sequence[Path], *, level: int = 5, workers: int | None = None, fmt: str = "zip"
+    target: Path,
+    items: Sequence[Path],
+    *,
+    level: int = 5,
+    workers: int | None = None,
+    fmt: str = "zip",
+    job: Job | None = None,
 ) -> Report:
     """Pack without ceremony."""
     plan = plan_pack(items, target=target, info=by_id(fmt).info, level=level, on_clash=PackClash.REPLACE)
-    return pack(plan, workers=workers)
+    return pack(plan, job, workers=workers)
 
 
 def unpack_to(

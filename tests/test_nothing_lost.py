@@ -668,6 +668,28 @@ def test_every_encoder_can_be_stopped_within_a_step(tmp_path: Path, fmt: str, le
     assert [path.name for path in tmp_path.iterdir()] == ["f"]
 
 
+@pytest.mark.parametrize("fmt", ["zip", "7z", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst"])
+def test_progress_moves_from_the_start_and_adds_up(tmp_path: Path, fmt: str) -> None:
+    """Looking at the files before they are sorted into blocks counts, too."""
+    (tmp_path / "f").mkdir()
+    for number in range(600):
+        (tmp_path / "f" / f"{number}.csv").write_bytes(b"%d," % number * 500)
+    steps: list[tuple[int, int]] = []
+
+    class Noted(Job):
+        def advance(self, count: int = 0, *, entries: int = 0) -> None:
+            super().advance(count, entries=entries)
+            now = self.snapshot()
+            if now.phase == "Packing":
+                steps.append((now.done_bytes, now.total_bytes))
+
+    pack_to(tmp_path / f"x.{fmt}", [tmp_path / "f"], fmt=fmt, job=Noted())
+    done, total = steps[-1]
+    assert 0.98 * total <= done <= 1.02 * total  # headers and rounding
+    if fmt == "7z":
+        assert sum(count < total // 30 for count, _ in steps) > 4
+
+
 def test_links_keep_their_times_and_replaced_parts_are_named_in_the_plan(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:

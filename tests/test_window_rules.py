@@ -25,7 +25,7 @@ from rundlet.desktop.app import _ask_before_logging_out
 from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
-from support import make_tree, pack_to
+from support import Raw, make_tree, pack_to, raw_zip
 from windows import CTRL, LEFT, chosen, click, files_in
 
 NAMES = "rent.txt a.txt b.txt c.txt d.txt"
@@ -33,6 +33,26 @@ NAMES = "rent.txt a.txt b.txt c.txt d.txt"
 
 def names_in(folder: Path) -> list[str]:
     return sorted(path.name for path in folder.iterdir())
+
+
+def test_what_is_not_kept_is_said_before_the_button_is_pressed(
+    window: Window, settle, stand, home: Path, qtbot: QtBot
+) -> None:
+    files_in(home / "f", "a.txt")
+    os.link(home / "f" / "a.txt", home / "f" / "b.txt")
+    window.trials.enabled = True
+    stand(home / "f")
+    window.source.view.selectAll()
+    settle()
+    target = window.target.pack
+    qtbot.waitUntil(lambda: bool(target.not_kept.text()))
+    assert target.not_kept.text().startswith("With zip, 1 file is one more name of another")
+    window.workspace.set_format("tar.xz")
+    assert "one more name" not in target.not_kept.text()
+    window.trials.stop()
+    (home / "x.zip").write_bytes(raw_zip([Raw(b"a", mode=0o104755), Raw(b"b", mode=0o101755)]))
+    stand(home / "x.zip")
+    assert window.how.unpack.not_kept.text().startswith("The set-user-id, set-group-id or sticky mark of 2")
 
 
 # What is out of sight

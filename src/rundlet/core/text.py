@@ -92,6 +92,11 @@ def lower(sentence: str) -> str:
     return sentence[:1].lower() + sentence[1:]
 
 
+def sentence(clause: str) -> str:
+    """A clause as a sentence: with a large first letter and a full stop."""
+    return f"{clause[:1].upper()}{clause[1:]}."
+
+
 def iso_time(time_ns: int) -> str:
     """Nanoseconds since 1970 as ISO 8601 in UTC, to the second or finer where there is more."""
     seconds, rest = divmod(time_ns, 1_000_000_000)

@@ -9,6 +9,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.base import PackItem
 from rundlet.core.jobs.job import Job
+from rundlet.core.plans.losses import Traits, traits_of
 from rundlet.core.plans.pack import items_of
 from rundlet.core.work.sample import Sample, take_sample
 from rundlet.core.work.trial import Point, that_fits, trial, with_reading_back, worth_showing
@@ -31,6 +32,7 @@ class Trials(QObject):
         enabled: whether anything is tried at all.
         held: asked before a trial is begun; one that is held waits a little longer.
         sample: what is tried; None before it was read.
+        traits: what the chosen files have that not every format keeps.
         running: whether more points are on their way.
     """
 
@@ -50,6 +52,7 @@ class Trials(QObject):
         self.held: Callable[[], bool] = bool
         self._points: dict[Choice, Point] = {}
         self.sample: Sample | None = None
+        self.traits = Traits()
         self.running = False
         workspace.choice_changed.connect(self._again)
         workspace.pack_changed.connect(self._again)
@@ -99,7 +102,7 @@ class Trials(QObject):
             return
         self._tried = self._asked()
         self._task.drop()
-        self._points, self.sample, self.running = {}, None, False
+        self._points, self.sample, self.traits, self.running = {}, None, Traits(), False
         self.changed.emit()
         if self._workspace.chosen_paths():
             self._timer.start()
@@ -117,6 +120,8 @@ class Trials(QObject):
             items: list[PackItem] = items_of(
                 paths, exclude=exclude, leave_out=leave_out, follow=follow, tick=job.checkpoint
             )
+            traits = traits_of(items)
+            self._background.tell(lambda: self._seen(asked, traits))
             sample = take_sample(items, job)
             self._background.tell(lambda: self._sampled(asked, sample))
             for point in trial(sample, job):
@@ -124,6 +129,11 @@ class Trials(QObject):
 
         self.running = True
         self._task.run(work, done=self._ended, failed=self._ended)
+
+    def _seen(self, asked: object, traits: Traits) -> None:
+        if asked == self._tried:
+            self.traits = traits
+            self.changed.emit()
 
     def _sampled(self, asked: object, sample: Sample) -> None:
         if asked == self._tried:

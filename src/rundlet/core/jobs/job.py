@@ -83,6 +83,11 @@ class Job:
             self._paused_for = 0.0
         self.checkpoint()
 
+    def expect(self, count: int) -> None:
+        """Add bytes to what is to be handled in this phase, for work that turns out to be needed beside it."""
+        with self._lock:
+            self._total_bytes += count
+
     def advance(self, count: int = 0, *, entries: int = 0) -> None:
         """Add to what is done, then wait while paused.
 

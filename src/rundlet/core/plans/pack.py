@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections import Counter
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Sequence
 from contextlib import closing
 from dataclasses import dataclass, replace
 from enum import StrEnum
@@ -20,8 +19,9 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import MAX_COMPONENT, MAX_PASSWORD
 from rundlet.core.plans.adding import Base, beside, open_base
+from rundlet.core.plans.losses import not_kept, traits_of
 from rundlet.core.streams.parts import is_taken_by_parts, part_path, whole_set
-from rundlet.core.text import number, plural, quoted, shown
+from rundlet.core.text import number, quoted, shown
 from rundlet.core.text import size as text_size
 
 _MOST_PARTS = 1000
@@ -156,7 +156,7 @@ def plan_pack(
             found, more, base = beside(found, reader, job)
         issues += more
         options = replace(options, hide_names=options.hide_names or base.names_hidden)
-    issues += _not_kept(found, info, options)
+    issues += not_kept(traits_of(found), info, options)
     found = [item if -MOST_TIME <= item.mtime_ns <= MOST_TIME else _in_our_time(item) for item in found]
     kinds = [item.kind for item in found]
     _few_parts(sum(item.size for item in found), part_size)
@@ -252,42 +252,9 @@ def _can_do(info: FormatInfo, options: WriteOptions) -> None:
         raise PlanError(f"The format {info.id} has no method {quoted(options.method)}.", hint=methods)
 
 
-def _not_kept(items: Sequence[PackItem], info: FormatInfo, options: WriteOptions) -> Iterator[Issue]:
-    """What the format can't keep of the items, each once."""
-    is_tar = info.id.startswith("tar")
-    twins = sum(count - 1 for count in Counter(item.inode for item in items if item.inode is not None).values())
-    if twins and not is_tar:
-        files = plural(twins, "file is one more name of another", "files are one more name of others")
-        yield Issue(info.id, f"{files}; each becomes a file of its own", problem=False)
-    if options.owners and not is_tar:
-        yield Issue(info.id, "who owns the files is not kept by this format; tar keeps it", problem=False)
-    shut = sum(not item.mode & 0o777 for item in items if item.kind != Kind.LINK)
-    if shut:
-        files = plural(shut, "item that forbids everything", "items that forbid everything")
-        yield Issue(info.id, f"the permissions of {files} are not kept", problem=False)
-    late = sum(not -MOST_TIME <= item.mtime_ns <= MOST_TIME for item in items)
-    if late:
-        files = plural(late, "file")
-        yield Issue(info.id, f"the times of {files} are beyond the years that it keeps", problem=False)
-    marked = sum(_has_attributes(item) for item in items)
-    if marked:
-        files = plural(marked, "file")
-        yield Issue(info.id, f"extended attributes, which {files} have, are not kept", problem=False)
-
-
 def _in_our_time(item: PackItem) -> PackItem:
     """An item with the nearest time that is kept."""
     return item._replace(mtime_ns=max(-MOST_TIME, min(item.mtime_ns, MOST_TIME)))
-
-
-def _has_attributes(item: PackItem) -> bool:
-    """Whether a person or program has put something beside the content of a file that no format here keeps."""
-    if item.kind == Kind.LINK:
-        return False
-    try:
-        return any(name.startswith("user.") for name in os.listxattr(item.source, follow_symlinks=False))
-    except OSError:
-        return False
 
 
 def _few_parts(size: int, part_size: int) -> None:

@@ -110,6 +110,7 @@ class UnpackPlan:
         keep_replaced: whether what is replaced goes to the trash, so that it can come back.
         needed: bytes that it takes on the disk, which is less where files have holes.
         lacking: why not everything in the archive comes out, as a clause, or "" when all of it does.
+        losses: what is not kept of the entries, each thing once; it is among the issues, too.
     """
 
     archive: str
@@ -127,6 +128,7 @@ class UnpackPlan:
     keep_replaced: bool = False
     needed: int = 0
     lacking: str = ""
+    losses: tuple[Issue, ...] = ()
 
     @property
     def taken(self) -> int:
@@ -202,6 +204,7 @@ def plan_unpack(
         place.let_go()
     writing = [step for step in steps if step.action.writes]
     written = np.array([step.row for step in writing], np.int64)
+    losses = tuple(_not_kept(place, reader, written))
     return UnpackPlan(
         archive=reader.source.name,
         root=root,
@@ -211,13 +214,14 @@ def plan_unpack(
         free=free_bytes(root),
         counts=Counter(step.action for step in steps),
         files=sum(step.kind != Kind.DIR for step in writing),
-        issues=(*reader.notices, *_disk_issues(place, reader, written), *_issues(reader, steps)),
+        issues=(*reader.notices, *losses, *_issues(reader, steps)),
         fingerprint=reader.source.fingerprint(),
         read_through=reader.read_through(written),
         unlock_seconds=reader.unlock_seconds(written),
         keep_replaced=keep_replaced,
         needed=reader.disk_bytes(written[reader.catalog.kind[written] == Kind.FILE]),
         lacking=_lacking(reader, rows, steps, keep_folders=keep_folders),
+        losses=losses,
     )
 
 
@@ -242,8 +246,12 @@ def _own_root(root: Path, name: str) -> Path:
     return root / first_free(name, lambda n: os.path.lexists(root / n) and not os.path.isdir(root / n))
 
 
-def _disk_issues(place: _Place, reader: ArchiveReader, rows: NDArray[np.int64]) -> Iterator[Issue]:
-    """What the disk can't keep of anything."""
+def _not_kept(place: _Place, reader: ArchiveReader, rows: NDArray[np.int64]) -> Iterator[Issue]:
+    """What is not kept of anything, each thing once: what the disk can't, and what would give a program more rights."""
+    marked = rows[(reader.catalog.mode[rows] & _MARKS) != 0]
+    if len(marked):
+        whose = f"the set-user-id, set-group-id or sticky mark of {plural(len(marked), 'item')}"
+        yield Issue(reader.source.name, f"{whose} is left out", problem=False)
     if place.disk.forbidden and bool((reader.catalog.mode[rows] & 0o111).any()):
         yield Issue(place.name, "that disk keeps no permissions, such as that a file is a program", problem=False)
 
@@ -259,7 +267,7 @@ def _step(
     reader: ArchiveReader, entry: Entry, place: _Place, *, keep_folders: bool, on_clash: UnpackClash
 ) -> Step | None:
     row = entry.row
-    if entry.kind == Kind.FILE and keep_folders and not entry.mode & _MARKS and row not in reader.doubtful:
+    if entry.kind == Kind.FILE and keep_folders and row not in reader.doubtful:
         step = place.settle_free(row, max(entry.size, 0), entry.path)
         if step is not None:
             return step
@@ -294,8 +302,6 @@ def _step(
     if place.disk.largest and size > place.disk.largest:
         largest = text_size(place.disk.largest)
         return Step(row, entry.kind, size, kept, Action.REFUSE, f"that disk keeps no file of more than {largest}")
-    if entry.mode & _MARKS:
-        notes.append("its set-user-id, set-group-id or sticky mark was left out")
     step = place.settle(row, entry.kind, size, kept, notes, mtime_ns=entry.mtime_ns, crc=entry.crc, on_clash=on_clash)
     return step._replace(content=content) if content != row else step
 

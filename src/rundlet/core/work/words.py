@@ -7,7 +7,7 @@ from pathlib import Path
 
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.jobs.report import Issue, Report
-from rundlet.core.text import duration, number, plural, quoted, size
+from rundlet.core.text import duration, number, plural, quoted, sentence, size
 
 
 def words_of(report: Report, expected: tuple[int, float] = (0, 0.0)) -> str:
@@ -88,7 +88,7 @@ def _not_kept(report: Report) -> str:
     """What the format could not keep of what was packed, which is said under the format's name."""
     formats = {known.info.id for known in WRITABLE}
     said = [issue.message for issue in report.issues if not issue.problem and issue.about in formats]
-    return "".join(f" {message[0].upper()}{message[1:]}." for message in said)
+    return "".join(f" {sentence(message)}" for message in said)
 
 
 def _afterwards(report: Report) -> str:

@@ -16,6 +16,8 @@ from PySide6.QtWidgets import (
 
 from rundlet.core import text
 from rundlet.core.files.space import disk_rules
+from rundlet.core.formats.base import WriteOptions
+from rundlet.core.plans.losses import not_kept
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.work.trial import Point
 from rundlet.desktop.state import Choice, PackDesk
@@ -90,6 +92,8 @@ class PackTarget(QWidget):
         column.addWidget(self.verdict)
         self.way_out = QPushButton()
         column.addWidget(self.way_out, 0, Qt.AlignmentFlag.AlignLeft)
+        self.not_kept = label("", "soft")
+        column.addWidget(self.not_kept)
         column.addStretch(1)
         self.facts = label("", "soft")
         whole.addWidget(self.facts)
@@ -133,6 +137,9 @@ class PackTarget(QWidget):
         self.gauge.setVisible(choice.items > 0)
         self._show_limit(point)
         self.sizes.setText(_size_words(choice, self._trials.point))
+        lost = [issue.message for issue in not_kept(self._trials.traits, desk.info, WriteOptions(desk.level))]
+        self.not_kept.setText(text.sentence(f"With {desk.info.id}, {'; '.join(lost)}") if lost else "")
+        self.not_kept.setVisible(bool(lost))
         lack = self._lack(point)
         self.facts.setText(lack or f"{text.size(ws.pack_free)} free there.")
         restyle(self.facts, "role", "warn" if lack else "soft")

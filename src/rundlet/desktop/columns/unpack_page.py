@@ -108,23 +108,28 @@ class UnpackPage(QWidget):
         column.addWidget(self.stays)
         self.show_files = QCheckBox(SHOW_WORDS)
         column.addWidget(self.show_files)
+        self.not_kept = label("", "soft")
+        column.addWidget(self.not_kept)
         column.addStretch(1)
         self.show_files.clicked.connect(self._show_chosen)
         self._after_group.buttonClicked.connect(self._after_chosen)
         self._folder_group.buttonClicked.connect(self._folders_chosen)
         self._clash_group.buttonClicked.connect(self._clash_chosen)
         workspace.unpack_changed.connect(self._show)
-        workspace.landed.connect(self._show_stays)
+        workspace.landed.connect(self._show_outcome)
 
-    def _show_stays(self, *_: object) -> None:
-        """That the archive stays, where it would not go though that is asked for."""
+    def _show_outcome(self, *_: object) -> None:
+        """What is not kept, and that the archive stays where it would not go though that is asked for."""
         plan = self._workspace.plan
         lacking = plan.lacking if plan is not None and self._workspace.unpack.after != Afterwards.STAYS else ""
         self.stays.setText(f"The archive stays where it is, as {lacking}." if lacking else "")
         self.stays.setVisible(bool(lacking))
+        losses = plan.losses if plan is not None else ()
+        self.not_kept.setText("\n".join(text.sentence(i.message) for i in losses))
+        self.not_kept.setVisible(bool(losses))
 
     def _show(self) -> None:
-        self._show_stays()
+        self._show_outcome()
         desk, choice = self._workspace.unpack, self._workspace.choice
         (self.with_folders if desk.keep_folders else self.just_files).setChecked(True)
         self.clash[desk.on_clash].setChecked(True)

@@ -18,6 +18,7 @@ from rundlet.core.limits import KIB
 _HEAD = 4 * KIB
 _TRIED_FROM = 64 * KIB  # smaller files take longer to try than to pack
 _AT_ONCE = 128
+_LOOKING = 32  # looking at a file counts as this part of its bytes, so that progress moves meanwhile
 _ELF_MACHINES = {3: "x86", 62: "x86", 183: "arm64"}
 _PE_MACHINES = {0x014C: "x86", 0x8664: "x86", 0xAA64: "arm64"}
 _TEXT_CONTROLS = frozenset(range(32)) - set(b"\t\n\r\f\x1b")
@@ -62,8 +63,9 @@ def blocks(
     if not copy:
         batches = [filled[at : at + _AT_ONCE] for at in range(0, len(filled), _AT_ONCE)]
         tasks = (partial(_sorts, batch) for batch in batches)
+        job.expect(sum(item.size // _LOOKING for item in filled))
         for batch, found in zip(batches, in_order(pool, tasks, ahead=2 * cores()), strict=True):
-            job.checkpoint()
+            job.advance(sum(item.size // _LOOKING for item in batch))
             sorts.update((item.path, sort) for item, sort in zip(batch, found, strict=True))
     filled.sort(key=lambda item: (sorts[item.path], _ending(item), item.path))
     together: list[PackItem] = []
