@@ -16,7 +16,7 @@ from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.sevenz import writer as seven_writer
 from rundlet.core.formats.sevenz.new_header import Row
 from rundlet.core.formats.sevenz.records import Property
-from rundlet.core.formats.zip import writer as zip_writer
+from rundlet.core.formats.zip import rewriting as zip_rewriting
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, plan_pack
@@ -191,9 +191,11 @@ def test_an_archive_that_lost_something_is_not_kept(tmp_path: Path, monkeypatch:
     archive = tmp_path / "x.zip"
     pack_to(archive, [tmp_path / "a.txt"])
     before = archive.read_bytes()
-    records = zip_writer.raw_records
+    records = zip_rewriting.raw_records
     monkeypatch.setattr(
-        zip_writer, "raw_records", lambda *asked: (records(*asked)[0].replace(b"a.txt", b"z.txt"), records(*asked)[1])
+        zip_rewriting,
+        "raw_records",
+        lambda *asked: (records(*asked)[0].replace(b"a.txt", b"z.txt"), records(*asked)[1]),
     )
     with pytest.raises(Corrupt, match="not all that was in it"):
         add(archive, [tmp_path / "b.txt"])

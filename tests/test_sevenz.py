@@ -191,7 +191,7 @@ def test_unreadable_files_are_left_out_and_blocks_taken_back(tmp_path: Path, mon
             raise OSError(5, "")
         return real(fd, count, at)
 
-    monkeypatch.setattr("rundlet.core.formats.items.os.pread", failing)
+    monkeypatch.setattr("rundlet.core.formats.contents.os.pread", failing)
     report = pack(plan)
     monkeypatch.undo()
     assert sorted(str(issue) for issue in report.problems) == [

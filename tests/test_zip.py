@@ -84,7 +84,7 @@ def test_files_of_one_piece_are_packed_side_by_side_and_one_that_fails_is_left_o
         return pread(fd, count, at)
 
     monkeypatch.setattr(deflate_codec, "compress_piece", meeting)
-    monkeypatch.setattr("rundlet.core.formats.items.os.pread", failing)
+    monkeypatch.setattr("rundlet.core.formats.contents.os.pread", failing)
     report = pack(plan, workers=2)
     assert [str(issue) for issue in report.issues] == [
         "c: could not be read (the disk reported a fault) and was left out"

@@ -176,6 +176,12 @@ def file_problem(error: OSError, doing: str, path: str | Path) -> FileProblem:
     return FileProblem(f"Could not {doing} {quoted(str(path))}: {reason}.", errno=number, reason=reason)
 
 
+def content_problem(error: RundletError, path: str) -> FileProblem:
+    """What keeps an entry of another archive from being read, as what is said of a file that can't be."""
+    reason = error.message[:1].lower() + error.message[1:].rstrip(".")
+    return FileProblem(f"Could not read {quoted(path)}: {reason}.", errno=codes.EIO, reason=reason)
+
+
 def left_out(problem: FileProblem) -> str:
     """What to say of a file that could not be packed, as a clause that follows its name."""
     return f"could not be read ({problem.reason}) and was left out"

@@ -60,6 +60,17 @@ def marks(read_at: Callable[[int, int], bytes], start: int) -> Iterator[tuple[in
         at += min(len(data), _STEP)  # where fewer came, reading on tells whether it is the end or a gap
 
 
+def begins_stream(read_at: Callable[[int, int], bytes], at: int) -> bool:
+    """Whether the block that begins at a byte is the first one of a stream, with the end of another one before that."""
+    before = -(-END_BITS // 8) + 1 + HEAD_SIZE
+    data = read_at(max(at - before, 0), min(before, at))
+    if data[-HEAD_SIZE:] not in HEADS:
+        return False
+    ended = (len(data) - HEAD_SIZE) * 8
+    firsts = (ended - filler - END_BITS for filler in range(8))
+    return at == HEAD_SIZE or any(first >= 0 and _bits(data, first, MARK_BITS) == _END for first in firsts)
+
+
 def _bits(data: bytes, first: int, count: int) -> int:
     """``count`` bits of some bytes from a bit on, or -1 where they are not all there."""
     begin, end = first // 8, -(-(first + count) // 8)

@@ -8,18 +8,22 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
-from typing import NamedTuple, Protocol
+from typing import TYPE_CHECKING, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from rundlet.core.codecs.side_by_side import Pool
 from rundlet.core.errors import Corrupt, PasswordNeeded
+from rundlet.core.formats.contents import ContentSource
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue, Report
 from rundlet.core.limits import DEFAULT, MAX_LINK_TARGET, Limits
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.edits import Edits
 
 NO_TIME = int(np.iinfo(np.int64).min)
 """The time of an entry for which the archive keeps none."""
@@ -261,12 +265,14 @@ class ArchiveReader(ABC):
         unlocked: whether a password was taken.
         names_hidden: whether the list itself was locked.
         code_page: how names are read that do not say how they are written; "" when all say so.
-        unkept: what the archive says that would be lost if it were written anew with more in it, as a clause, or "".
+        unkept: why the archive can't be written anew without losing something that it says, as a clause, or "".
+        uncounted: the same, where it can't be written with more or fewer entries than it has.
         doubtful: rows of files that may be damaged, as a stretch is in which they lie; which of them is can't be told.
     """
 
     doubtful: frozenset[int] = frozenset()
     unkept = ""
+    uncounted = ""
     unlocked = False
     names_hidden = False
     code_page = ""
@@ -353,6 +359,7 @@ class PackItem(NamedTuple):
         mtime_ns, mode: as in :class:`Entry`.
         target: where a link points.
         inode: the same for all names of one file; None for a file with one name.
+        content: where the content of a file comes from when that is not the path on the disk.
     """
 
     path: str
@@ -363,6 +370,7 @@ class PackItem(NamedTuple):
     mode: int
     target: str = ""
     inode: tuple[int, int] | None = None
+    content: ContentSource | None = None
 
     @property
     def unix_mode(self) -> int:
@@ -401,8 +409,14 @@ class Sink(Protocol):
 class ArchiveWriter(Protocol):
     """Writes a new archive; the same items and options give the same bytes on any number of cores."""
 
-    def keep(self, reader: ArchiveReader, job: Job) -> None:
-        """Take over all entries of another archive of the format, as they are packed there, before any items are added."""
+    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, report: Report) -> None:
+        """Take over the entries of another archive of the format, before any items are added.
+
+        They stay packed as they are there, with all that is said of them, known or not, but for what the edits change.
+
+        Raises:
+            RundletError: when something of the other archive that is needed can't be read.
+        """
 
     def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
         """Add the items in their order, compressing side by side in ``pool``.

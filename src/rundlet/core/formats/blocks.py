@@ -50,6 +50,10 @@ class BlockMember:
         self._source = source
         self._workers = workers
 
+    def begins_stream(self, block: Decoded) -> bool:
+        """Whether what stands before a block is whole by itself, as far as that can be told from the block alone."""
+        return False
+
     def _side_by_side(self, tasks: Iterator[Callable[[], Decoded | None]]) -> Iterator[Decoded | None]:
         if self._workers == 1:
             for task in tasks:
@@ -103,6 +107,9 @@ class Bzip2Member(BlockMember):
             raise self._damaged()
         if self._fault is not None:
             raise self._fault
+
+    def begins_stream(self, block: Decoded) -> bool:
+        return block.bit % 8 == 0 and bzip2_blocks.begins_stream(self._source.read_at, block.bit // 8)
 
     def _with_places(self) -> Iterator[tuple[tuple[int, int], Decoded | None]]:
         places: list[tuple[int, int]] = []

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
 
 from rundlet.core.codecs.whole import deflated
-from rundlet.core.errors import FileProblem
+from rundlet.core.errors import FileProblem, RundletError, content_problem, file_problem
 from rundlet.core.formats.base import PackItem
+from rundlet.core.formats.contents import OpenContent, OpenFile
 from rundlet.core.jobs.turns import step_aside
 from rundlet.core.limits import KIB
-from rundlet.core.streams.files import open_file, read_file
+from rundlet.core.streams.files import read_file
 
 CHANGED = "it changed while it was read; it was packed as it was then"
 """What is said of a file that has another size than when the plan was made."""
@@ -29,43 +29,56 @@ class ReadFailed(Exception):
         self.problem = problem
 
 
-def open_item(item: PackItem) -> int:
-    """A descriptor of the item's file, links not followed. Raises ``OSError``."""
-    return open_file(item.source)
+READ_ERRORS = (OSError, RundletError)
+"""What reading an item may raise."""
+
+
+def read_problem(error: Exception, item: PackItem) -> FileProblem:
+    """One of :data:`READ_ERRORS` as what is said of an item that can't be read."""
+    if isinstance(error, OSError):
+        return file_problem(error, "read", item.source or item.path)
+    assert isinstance(error, RundletError)
+    return content_problem(error, item.path)
+
+
+def open_item(item: PackItem) -> OpenContent:
+    """The item's content, links on the disk not followed. Raises what is in :data:`READ_ERRORS`."""
+    return OpenFile(item.source) if item.content is None else item.content.open()
 
 
 def read_whole(item: PackItem, tick: Callable[[], None] = step_aside) -> bytes:
-    """A file that is held in memory, also when it has grown since it was planned.
+    """Content that is held in memory, also of a file that has grown since it was planned.
 
     Args:
         tick: called now and then; may raise to end the reading.
 
     Raises:
         OSError: when it can't be read, or has grown so much that it should not be held in memory.
+        RundletError: when the archive that it comes from can't be read.
     """
     tick()
-    return read_file(item.source, item.size, tick)
+    if item.content is None:
+        return read_file(item.source, item.size, tick)
+    content = item.content.open()
+    try:
+        return content.read(content.size, 0)
+    finally:
+        content.close()
 
 
 def with_size(item: PackItem) -> PackItem:
     """A file that states no size with the size that it has: those of the process file system hold something all the same."""
+    if item.content is not None:
+        return item
     try:
         return item._replace(size=len(read_file(item.source, 0)))
     except OSError:
         return item  # which is said when it is packed
 
 
-def read_piece(fd: int, step: int, offset: int) -> bytes:
-    """``step`` bytes of a file at a place; fewer only at its end. Raises ``OSError``."""
-    data = os.pread(fd, step, offset)
-    while data and len(data) < step and (more := os.pread(fd, step - len(data), offset + len(data))):
-        data += more
-    return data
-
-
-def shrinks(fd: int, size: int) -> bool:
-    """Whether compressing a large file is worth it, tried quickly on a few stretches of it. Raises ``OSError``."""
+def shrinks(content: OpenContent, size: int) -> bool:
+    """Whether compressing much content is worth it, tried quickly on a few stretches of it; may raise as reading does."""
     step = max(size // _SAMPLES, 1)
-    sample = [os.pread(fd, _SAMPLE, i * step) for i in range(_SAMPLES)]
+    sample = [content.read(_SAMPLE, i * step) for i in range(_SAMPLES)]
     packed = sum(len(deflated(data, _TRIAL_LEVEL)) for data in sample if data)
     return packed < _WORTH_IT * sum(map(len, sample))

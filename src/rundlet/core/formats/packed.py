@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 
-from rundlet.core.codecs import xz_blocks
+from rundlet.core.codecs import bzip2_blocks, xz_blocks
 from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
 from rundlet.core.codecs.gzip_codec import GzipDecoder
 from rundlet.core.codecs.lzw import MAGIC as LZW_MAGIC
@@ -182,6 +182,26 @@ def decoded(
         at = _next_member(source, packing, member.end, notes)
 
 
+def member_starts(source: ByteSource, packing: Packing, points: Sequence[Point]) -> Iterator[Point]:
+    """Where members, streams or frames begin, so that what stands before is whole by itself; not all of them are found.
+
+    Args:
+        points: where decoding can begin, as was learned when all of it was read.
+    """
+    yield Point(0, 0)
+    if packing.id == "xz":
+        plain = 0
+        for stream in xz_table(source):
+            yield Point(stream.start, plain)
+            plain += sum(block.plain for block in stream.blocks)
+        return
+    for point in points:
+        if point.window is None:
+            yield point
+        elif packing.id == "bz2" and not point.bits and bzip2_blocks.begins_stream(source.read_at, point.packed):
+            yield Point(point.packed - bzip2_blocks.HEAD_SIZE, point.plain)
+
+
 def xz_table(source: ByteSource) -> list[xz_blocks.Stream]:
     """What the indexes of xz streams say of their blocks; nothing where they are not all whole."""
     try:
@@ -206,10 +226,11 @@ def _block_member(
 
 
 def _block_chunks(member: Bzip2Member | XzMember, plain: int, notes: Notes) -> Iterator[bytes]:
-    """A member's chunks block by block, noting those to go on from, a megabyte or more apart."""
+    """A member's chunks block by block, noting those to go on from: about a megabyte apart, and rather at a stream's beginning."""
     last = plain
     for block in member.blocks():
-        if plain - last >= _BLOCK_SPACING:
+        behind = plain - last
+        if behind >= _BLOCK_SPACING or (behind >= _BLOCK_SPACING // 2 and member.begins_stream(block)):
             packed = -(-block.bit // 8)
             notes.points.append(Point(packed, plain, packed * 8 - block.bit, b""))
             last = plain

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -12,7 +11,7 @@ from rundlet.core.errors import PlanError
 from rundlet.core.files.names import first_free
 from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Kind, Opening, PackItem, WriteOptions
 from rundlet.core.formats.detect import open_archive
-from rundlet.core.formats.items import open_item, read_piece
+from rundlet.core.formats.items import READ_ERRORS, open_item
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK
@@ -58,8 +57,8 @@ def open_base(path: Path, info: FormatInfo, options: WriteOptions, job: Job) -> 
             raise PlanError(f"{name} comes in parts or behind a program, so nothing can be added to it.")
         if damage is not None:
             raise PlanError(f"{name} is not whole, so nothing is added to it: {lower(damage.message)}.")
-        if reader.unkept:
-            raise PlanError(f"Nothing can be added to {name}, as {reader.unkept}.")
+        if reader.uncounted:
+            raise PlanError(f"Nothing can be added to {name}, as {reader.uncounted}.")
         if reader.catalog.encrypted.any() and not options.password:
             raise PlanError(f"{name} is locked, and what is added would not be.", hint="Type its password first.")
         if reader.catalog.encrypted.any() and not reader.unlocked:
@@ -121,14 +120,14 @@ def _is_same(item: PackItem, reader: ArchiveReader, row: int, job: Job) -> bool:
         return False
     found = at = 0
     try:
-        fd = open_item(item)
+        content = open_item(item)
         try:
-            while data := read_piece(fd, CHUNK, at):
+            while data := content.read(CHUNK, at):
                 job.checkpoint()
                 found = zlib.crc32(data, found)
                 at += len(data)
         finally:
-            os.close(fd)
-    except OSError:
+            content.close()
+    except READ_ERRORS:
         return False
     return at == before.size and (not at or found == before.crc)

@@ -10,7 +10,7 @@ import stat
 from collections.abc import Mapping
 from pathlib import Path
 
-from rundlet.core.errors import Clash, file_problem
+from rundlet.core.errors import Clash, FileProblem, file_problem
 from rundlet.core.streams.renaming import rename_new
 from rundlet.core.streams.replacing import Aside, Identity, hidden_name, hold, identity, put_in_place, recover
 from rundlet.core.text import quoted
@@ -243,6 +243,16 @@ class ArchiveSink:
         except OSError as error:
             raise file_problem(error, "write", self.target) from error
         self._position += len(data)
+
+    def copy_from(self, fd: int, length: int, offset: int) -> int:
+        """Append bytes of an open file without reading them; how many that were. Raises ``OSError``."""
+        count = os.copy_file_range(fd, self._file.fd, length, offset)
+        self._position += count
+        return count
+
+    def problem(self, error: OSError) -> FileProblem:
+        """What an error that was met in writing means."""
+        return file_problem(error, "write", self.target)
 
     def patch(self, offset: int, data: bytes) -> None:
         """Write over bytes that were written before."""

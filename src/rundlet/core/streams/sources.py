@@ -37,6 +37,9 @@ class ByteSource(Protocol):
 class FileSource:
     """A file on the disk.
 
+    Attributes:
+        fd: its descriptor, or -1 once it is closed.
+
     Raises:
         FileProblem: when it can't be opened or read, or is not an ordinary file.
     """
@@ -45,26 +48,26 @@ class FileSource:
         self.path = path
         self.name = path.name
         try:
-            self._fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
+            self.fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
         except OSError as error:
             raise file_problem(error, "open", path) from error
-        status = os.fstat(self._fd)
+        status = os.fstat(self.fd)
         if not (stat.S_ISREG(status.st_mode) or stat.S_ISBLK(status.st_mode)):
-            os.close(self._fd)
-            self._fd = -1
+            os.close(self.fd)
+            self.fd = -1
             what = "a folder" if stat.S_ISDIR(status.st_mode) else "not an ordinary file"
             raise FileProblem(f"{quoted(path.name)} is {what}, not an archive.", errno=0)
-        self.size = os.lseek(self._fd, 0, os.SEEK_END)
+        self.size = os.lseek(self.fd, 0, os.SEEK_END)
 
     def read_at(self, offset: int, length: int) -> bytes:
         try:
-            data = os.pread(self._fd, length, offset)
+            data = os.pread(self.fd, length, offset)
             if len(data) == length or offset + len(data) >= self.size:
                 return data
             pieces = [data]  # the system may give less than was asked for, 2 GiB at a time at most
             got = len(data)
             while got < length:
-                piece = os.pread(self._fd, length - got, offset + got)
+                piece = os.pread(self.fd, length - got, offset + got)
                 if not piece:
                     break
                 pieces.append(piece)
@@ -81,9 +84,9 @@ class FileSource:
             return ()
 
     def close(self) -> None:
-        if self._fd >= 0:
-            os.close(self._fd)
-            self._fd = -1
+        if self.fd >= 0:
+            os.close(self.fd)
+            self.fd = -1
 
 
 class MemorySource:
@@ -117,17 +120,17 @@ class SliceSource:
                 f"{quoted(source.name)} ends before a stretch that it should hold.", archive=source.name, offset=start
             )
         self.inner = source
-        self._start = start
+        self.start = start
         self.name = source.name
         self.size = size
 
     def read_at(self, offset: int, length: int) -> bytes:
         length = max(min(length, self.size - offset), 0)
-        return self.inner.read_at(self._start + offset, length)
+        return self.inner.read_at(self.start + offset, length)
 
     def fingerprint(self) -> tuple[int, ...]:
         whole = self.inner.fingerprint()
-        return (*whole, self._start, self.size) if whole else ()
+        return (*whole, self.start, self.size) if whole else ()
 
     def close(self) -> None:
         self.inner.close()

@@ -13,6 +13,7 @@ from rundlet.core.files.trash import to_trash
 from rundlet.core.files.unfinished import noted
 from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import by_id
+from rundlet.core.formats.edits import NOTHING
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.adding import open_base
@@ -71,7 +72,7 @@ def _write(plan: PackPlan, job: Job, report: Report, workers: int | None) -> Pro
         job.begin("Packing", total_bytes=plan.size + before, total_entries=len(plan.items))
         writer = by_id(plan.info.id).create(sink, plan.options)
         if base is not None:
-            writer.keep(base, job)
+            writer.keep(base, NOTHING, pool=pool, job=job, report=report)
         writer.write(plan.items, pool=pool, job=job, report=report)
         if plan.files and not report.files and len(report.problems) >= plan.files:
             raise PlanError(f"None of the files could be read. {report.problems[-1]}.")

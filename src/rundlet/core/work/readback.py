@@ -15,8 +15,9 @@ import numpy as np
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import Corrupt, RundletError, file_problem
 from rundlet.core.formats.base import ArchiveReader, Kind, Opening, PackItem, Unit
+from rundlet.core.formats.contents import OpenContent, OpenFile
 from rundlet.core.formats.detect import by_id
-from rundlet.core.formats.items import open_item, read_piece
+from rundlet.core.formats.items import READ_ERRORS, open_item
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import Limits
@@ -179,23 +180,24 @@ def _prove_all_else(plan: PackPlan, reader: ArchiveReader, proof: Proof, kept: C
 def _seen(item: PackItem | None, chunks: Iterable[bytes], job: Job) -> Stamp | None:
     """What a file is that still has these bytes and no others, else None; all of them are read in any case."""
     same, stamp = True, None
-    fd = -1
+    content: OpenContent | None = None
     try:
-        fd = open_item(item) if item is not None else -1
-    except OSError:
+        content = open_item(item) if item is not None else None
+    except READ_ERRORS:
         same = False
     try:
         at = 0
         for data in itertools.chain(chunks, (b"",)):
-            same = same and fd >= 0 and read_piece(fd, max(len(data), 1), at)[: len(data) or 1] == data
+            same = same and content is not None and content.read(max(len(data), 1), at)[: len(data) or 1] == data
             at += len(data)
             job.advance(len(data))
-        stamp = stamp_of(os.fstat(fd)) if same and fd >= 0 else None
+        if same and isinstance(content, OpenFile):
+            stamp = stamp_of(os.fstat(content.fd))
     except OSError:
         stamp = None
     finally:
-        if fd >= 0:
-            os.close(fd)
+        if content is not None:
+            content.close()
     return stamp
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import bisect
 import itertools
-import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
@@ -17,7 +16,7 @@ from rundlet.core.codecs.whole import deflated
 from rundlet.core.files.types import Sort as Kindred
 from rundlet.core.files.types import sort_of
 from rundlet.core.formats.base import Kind, PackItem
-from rundlet.core.formats.items import open_item
+from rundlet.core.formats.items import READ_ERRORS, open_item
 from rundlet.core.formats.sevenz.sorting import Sort, sort_item
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.turns import step_aside
@@ -190,12 +189,12 @@ def _windows(total: int, budget: int) -> Iterator[tuple[int, int]]:
 def _read(item: PackItem, at: int, length: int) -> bytes:
     step_aside()
     try:
-        fd = open_item(item)
-    except OSError:
+        content = open_item(item)
+    except READ_ERRORS:
         return b""
     try:
-        return os.pread(fd, length, at)
-    except OSError:
+        return content.read(length, at)
+    except READ_ERRORS:
         return b""
     finally:
-        os.close(fd)
+        content.close()

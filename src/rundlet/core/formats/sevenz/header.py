@@ -69,7 +69,8 @@ class Header:
         mtime_ns: as in a catalog.
         attributes: 0 where there are none.
         kept: for times and start positions, which files have one and what it is, as the archive has it.
-        unknown: the IDs of what else is said of the files.
+        unknown: what else is said of the files, by its ID, as it stands there.
+        elsewhere: whether something that is said of the files does not stand in the header.
         archive_properties: what is said of the archive as a whole, as it stands there.
     """
 
@@ -81,7 +82,8 @@ class Header:
     mtime_ns: I64
     attributes: I64
     kept: dict[Property, tuple[Bits, Ticks]] = field(default_factory=dict)
-    unknown: list[int] = field(default_factory=list)
+    unknown: list[tuple[int, bytes]] = field(default_factory=list)
+    elsewhere: bool = False
     archive_properties: bytes = b""
 
 
@@ -323,14 +325,14 @@ def _files(fields: FieldReader) -> Header:
         elif kind in (Property.CTIME, Property.ATIME, Property.START_POS):
             known = part.known_bits(count)
             if part.byte():
-                header.unknown.append(kind)  # the values stand elsewhere
+                header.elsewhere = True
             else:
                 header.kept[Property(kind)] = known, _spread(known, part.array("<u8", int(known.sum())))
         elif kind == Property.WIN_ATTRIBUTES:
             known = part.known_bits(count)
             header.attributes[known] = _inside(part).array("<u4", int(known.sum()))
         elif kind != Property.DUMMY:
-            header.unknown.append(kind)
+            header.unknown.append((kind, part.take(part.left)))
     if not named and count > 1:
         raise Corrupt("Its table of contents has no names.")
     return header

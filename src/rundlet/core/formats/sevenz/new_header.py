@@ -8,11 +8,13 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from rundlet.core.formats.base import NO_TIME, Kind, PackItem
+from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.sevenz import fields
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import EPOCH, UNIX_EXTENSION, Attribute, CoderFlag, Folder, Property
 
 _LATEST = (1 << 63) - 1
+_NEW = 1 << 62  # stands behind every row that another archive had
 
 
 @dataclass(slots=True)
@@ -22,6 +24,7 @@ class Row:
     Attributes:
         times: what another archive keeps of it, in the format's own units; else its time is ``mtime_ns``.
         is_anti: whether it only says that something is to be taken away.
+        original_row: its place in the other archive; new ones stand behind all of them.
     """
 
     path: str
@@ -33,6 +36,12 @@ class Row:
     has_stream: bool = False
     times: dict[Property, int] = field(default_factory=dict)
     is_anti: bool = False
+    original_row: int = _NEW
+
+    @property
+    def is_new(self) -> bool:
+        """Whether no other archive had it."""
+        return self.original_row == _NEW
 
     def ticks(self, kind: Property) -> int | None:
         """A time or the start position in the format's own units, or None where there is none."""
@@ -71,28 +80,49 @@ def _attributes(kind: Kind, mode: int) -> int:
     return (_UNIX_KINDS.get(kind, 0o100000) | mode) << 16 | UNIX_EXTENSION | low
 
 
-def kept_rows(reader: SevenReader, folder: int) -> list[Row]:
-    """The entries of a block of another archive, with the attributes that they have there."""
-    return [
-        Row(
-            entry.path,
-            entry.kind,
-            entry.mtime_ns,
-            int(reader.attributes[entry.row]),
-            max(entry.size, 0),
-            entry.crc,
-            folder >= 0,
-            reader.times(entry.row),
-        )
-        for entry in map(reader.catalog.entry, reader.rows_of(folder))
-    ]
+def kept_rows(reader: SevenReader, folder: int, edits: Edits) -> list[Row]:
+    """The entries that stay of a block of another archive, with all that is said of them there, and the edits made."""
+    return [_kept_row(reader, row, folder >= 0, edits) for row in reader.rows_of(folder) if row not in edits.removed]
+
+
+def _kept_row(reader: SevenReader, row: int, has_stream: bool, edits: Edits) -> Row:
+    entry = reader.catalog.entry(row)
+    times, attributes = reader.times(row), int(reader.attributes[row])
+    if row in edits.times:
+        times.pop(Property.MTIME, None)
+    if row in edits.modes:
+        attributes = _with_mode(attributes, entry.kind, edits.modes[row])
+    return Row(
+        edits.renamed.get(row, entry.path),
+        entry.kind,
+        edits.times.get(row, entry.mtime_ns),
+        attributes,
+        max(entry.size, 0),
+        entry.crc,
+        has_stream,
+        times,
+        original_row=int(reader.original_rows[row]),
+    )
+
+
+def _with_mode(attributes: int, kind: Kind, mode: int) -> int:
+    """Attributes with other permission bits; what else they say stays."""
+    low = int(Attribute.READ_ONLY)
+    fresh = _attributes(kind, mode)
+    return fresh & ~0x7FFF | attributes & 0x7FFF & ~low | fresh & low
 
 
 def anti_rows(reader: SevenReader) -> list[Row]:
     """What another archive says of files that are to be taken away."""
     return [
         Row(
-            item.path, Kind.FILE if item.is_file else Kind.DIR, NO_TIME, item.attributes, times=item.times, is_anti=True
+            item.path,
+            Kind.FILE if item.is_file else Kind.DIR,
+            NO_TIME,
+            item.attributes,
+            times=item.times,
+            is_anti=True,
+            original_row=item.original_row,
         )
         for item in reader.anti
     ]
@@ -149,8 +179,12 @@ def _substreams(rows: Sequence[BlockRow]) -> bytes:
     return b"".join(out) + bytes([Property.END])
 
 
-def files_info(rows: Sequence[Row]) -> bytes:
-    """A "Files Info": names, times and attributes, those with content first and in the order of their blocks."""
+def files_info(rows: Sequence[Row], unknown: Sequence[tuple[int, bytes]] = ()) -> bytes:
+    """A "Files Info": names, times and attributes of entries, those with content in the order of their blocks.
+
+    Args:
+        unknown: properties that nobody here knows, by their IDs, of just these entries.
+    """
     out = [bytes([Property.FILES_INFO]), fields.number(len(rows))]
     empty = np.array([not row.has_stream for row in rows], np.bool_)
     if empty.any():
@@ -171,6 +205,7 @@ def files_info(rows: Sequence[Row]) -> bytes:
             out.append(_property(kind, fields.known_bits(known) + b"\0" + values.astype("<u8").tobytes()))
     attributes = np.array([row.attributes for row in rows], np.int64)
     out.append(_property(Property.WIN_ATTRIBUTES, b"\x01\0" + attributes.astype("<u4").tobytes()))
+    out += [fields.number(kind) + fields.number(len(data)) + data for kind, data in unknown]
     return b"".join(out) + bytes([Property.END])
 
 

@@ -51,6 +51,7 @@ class AntiItem(NamedTuple):
     is_file: bool
     attributes: int
     times: dict[Property, int]
+    original_row: int
 
 
 class SevenReader(ArchiveReader):
@@ -75,12 +76,16 @@ class SevenReader(ArchiveReader):
         self.streams = header.streams
         self.attributes = header.attributes
         self.kept, self.unknown = header.kept, header.unknown
+        self.original_rows: NDArray[np.int64] = np.arange(len(header.has_stream))
         self.archive_properties = header.archive_properties
-        if self.unknown:
-            self.unkept = "it says things of its files that Rundlet does not know and would lose"
+        if header.elsewhere:
+            self.unkept = self.uncounted = "it says things of its files that Rundlet can't read and would lose"
+        elif self.unknown:
+            self.uncounted = "it says things of its files that Rundlet does not know and would lose"
         self.anti: list[AntiItem] = []
         self.catalog = self._catalog(header)
         self._blocks: dict[int, Block] = {}
+        self._rows_of: dict[int, list[int]] = {}
 
     # The table of contents
 
@@ -221,7 +226,8 @@ class SevenReader(ArchiveReader):
             )
             for row in np.flatnonzero(anti).tolist():
                 is_file, attributes = bool(header.is_empty_file[row]), int(self.attributes[row])
-                self.anti.append(AntiItem(catalog.path(row), is_file, attributes, self.times(row)))
+                self.anti.append(AntiItem(catalog.path(row), is_file, attributes, self.times(row), row))
+            self.original_rows = kept
             catalog, block, offset = _some(catalog, kept), block[kept], offset[kept]
             self.attributes = self.attributes[kept]
             self.kept = {kind: (known[kept], ticks[kept]) for kind, (known, ticks) in self.kept.items()}
@@ -249,8 +255,12 @@ class SevenReader(ArchiveReader):
 
     def rows_of(self, folder: int) -> list[int]:
         """The entries of one solid block, in its order; of -1, those without content."""
-        rows: list[int] = np.flatnonzero(self._block_of == folder).tolist()
-        return rows
+        if not self._rows_of:
+            order = np.argsort(self._block_of, kind="stable")
+            folders, begins = np.unique(self._block_of[order], return_index=True)
+            rows = np.split(order, begins[1:])
+            self._rows_of = {int(f): r.tolist() for f, r in zip(folders, rows, strict=True)}
+        return self._rows_of.get(folder, [])
 
     def block(self, folder: int) -> Block:
         """One solid block."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -12,6 +11,8 @@ from functools import partial
 from rundlet.core.codecs.side_by_side import cores, in_order
 from rundlet.core.formats.base import Kind, PackItem
 from rundlet.core.formats.items import open_item, shrinks
+from rundlet.core.formats.sevenz.new_header import Row
+from rundlet.core.formats.sevenz.records import IDS, Folder
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import KIB
 
@@ -42,10 +43,15 @@ _SORTS = {name: sort for sort, name in FILTERS.items()}
 
 @dataclass(frozen=True, slots=True)
 class BlockPlan:
-    """The items of one solid block, all of one sort."""
+    """The items of one solid block, all of one sort.
+
+    Attributes:
+        rows: what the header keeps of the items, where another archive has said it already; else nothing.
+    """
 
     sort: Sort
     items: Sequence[PackItem]
+    rows: Sequence[Row] = ()
 
 
 def blocks(
@@ -94,24 +100,35 @@ def _sorts(items: Sequence[PackItem]) -> list[Sort]:
 
 def sort_item(item: PackItem) -> Sort:
     """What a file is, by its content; whoever reads it later says what keeps it from being read."""
-    if item.kind == Kind.LINK:
+    if item.kind == Kind.LINK or item.content is not None:  # to look into another archive would mean to decode it twice
         return Sort.OTHER
     try:
-        fd = open_item(item)
+        content = open_item(item)
     except OSError:
         return Sort.OTHER
     try:
-        head = os.pread(fd, _HEAD, 0)
+        head = content.read(_HEAD, 0)
         machine = _machine(head)
         if machine:
             return _SORTS[machine]
-        if item.size >= _TRIED_FROM and not shrinks(fd, item.size):
+        if item.size >= _TRIED_FROM and not shrinks(content, item.size):
             return Sort.PACKED
         return Sort.OTHER if _TEXT_CONTROLS & set(head) else Sort.TEXT
     except OSError:
         return Sort.OTHER
     finally:
-        os.close(fd)
+        content.close()
+
+
+def sort_block(folder: Folder) -> Sort:
+    """What the files of a block of another archive are, as far as the way in which they are packed tells."""
+    methods = {coder.method for coder in folder.coders}
+    for name, sort in _SORTS.items():
+        if IDS[name] in methods:
+            return sort
+    if IDS["ppmd"] in methods:
+        return Sort.TEXT
+    return Sort.PACKED if methods <= {IDS["copy"], IDS["aes"]} else Sort.OTHER
 
 
 def _machine(head: bytes) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
 
 from rundlet.core.codecs import lzma2
@@ -11,9 +11,19 @@ from rundlet.core.codecs.aes import BLOCK, CbcEncryptor, stretched_key
 from rundlet.core.codecs.branch import filtered
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
-from rundlet.core.errors import RundletError, file_problem, left_out
+from rundlet.core.errors import Corrupt, PlanError, left_out
 from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, PackItem, Sink, WriteOptions
-from rundlet.core.formats.items import CHANGED, ReadFailed, open_item, read_piece, read_whole, with_size
+from rundlet.core.formats.edits import NOTHING, Edits
+from rundlet.core.formats.entry_contents import ArchiveContents
+from rundlet.core.formats.items import (
+    CHANGED,
+    READ_ERRORS,
+    ReadFailed,
+    open_item,
+    read_problem,
+    read_whole,
+    with_size,
+)
 from rundlet.core.formats.sevenz.levels import LEVELS, Level
 from rundlet.core.formats.sevenz.new_header import (
     BlockRow,
@@ -27,11 +37,13 @@ from rundlet.core.formats.sevenz.new_header import (
 from rundlet.core.formats.sevenz.pieces import OpenBlock, Piece, pack_piece, pack_text
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, IDS, BindPair, Coder, Folder, Property, SignatureHeader
-from rundlet.core.formats.sevenz.sorting import FILTERS, BlockPlan, Sort, blocks
+from rundlet.core.formats.sevenz.sorting import FILTERS, BlockPlan, Sort, blocks, sort_block
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK, GIB, KIB, MIB
+from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import in_pieces
+from rundlet.core.text import quoted
 
 _POWER = 19  # 2**19 rounds for a key, as is usual in this format: a tenth of a second
 _SALT_SIZE = 16
@@ -67,6 +79,8 @@ class SevenWriter:
         self._blocks: list[BlockRow] = []
         self._empty: list[Row] = []
         self._properties = b""
+        self._unknown: list[tuple[int, bytes]] = []
+        self._original_count = 0
         self._start = sink.tell()
         sink.write(bytes(HEAD_SIZE))
 
@@ -86,6 +100,10 @@ class SevenWriter:
             pool=pool,
             job=job,
         )
+        self._pack(plans, how, pool=pool, job=job, report=report)
+
+    def _pack(self, plans: Iterable[BlockPlan], how: Level, *, pool: Pool, job: Job, report: Report) -> None:
+        """Write the blocks, their pieces packed side by side."""
         ahead = max(min(2 * cores() + 1, _ENCODER_MEMORY // how.memory), 1)
         tasks = (task for plan in plans for task in self._tasks(plan, how, job, report))
         writing: _Writing | None = None
@@ -103,8 +121,9 @@ class SevenWriter:
             self._sink.rewind(writing.start)
             report.add(block.plan.items[0].path, left_out(block.failed.problem))
             return
-        report.files += sum(row.kind == Kind.FILE for row in block.files)
-        report.bytes_in += block.plain
+        if not block.plan.rows:
+            report.files += sum(row.kind == Kind.FILE for row in block.files)
+            report.bytes_in += block.plain
         if block.plain:
             self._blocks.append(writing.finish(block))
         else:
@@ -132,8 +151,9 @@ class SevenWriter:
 
     def _content(self, block: OpenBlock, largest: int, job: Job, report: Report) -> Iterator[bytes]:
         """The plain bytes of a block; notes its files on the way."""
-        for item in block.plan.items:
-            row = new_row(item)
+        for number, item in enumerate(block.plan.items):
+            row = block.plan.rows[number] if block.plan.rows else new_row(item)
+            row.size = row.crc = 0
             try:
                 pieces = self._pieces(item, largest, job)
                 for data in pieces:
@@ -142,6 +162,8 @@ class SevenWriter:
                     row.size += len(data)
                     yield data
             except ReadFailed as failure:
+                if block.plan.rows:
+                    raise Corrupt(f"{quoted(item.path)} can't be kept: {failure.problem.reason}.") from failure
                 if row.size:
                     block.failed = failure  # it has a block to itself, which is taken back
                 else:
@@ -164,27 +186,33 @@ class SevenWriter:
             if item.size <= largest:
                 yield read_whole(item, job.checkpoint)
                 return
-            fd = open_item(item)
+            content = open_item(item)
             try:
                 at = 0
-                while data := read_piece(fd, CHUNK, at):
+                while data := content.read(CHUNK, at):
                     at += len(data)
                     yield data
             finally:
-                os.close(fd)
-        except OSError as error:
-            raise ReadFailed(file_problem(error, "read", item.source)) from error
+                content.close()
+        except READ_ERRORS as error:
+            raise ReadFailed(read_problem(error, item)) from error
 
-    def keep(self, reader: ArchiveReader, job: Job) -> None:
+    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, report: Report) -> None:
         assert isinstance(reader, SevenReader)
         for folder in range(len(reader.streams.folders)):
+            rows = reader.rows_of(folder)
+            gone = sum(row in edits.removed for row in rows)
             before = self._sink.tell()
-            self.copy_block(reader, folder)
-            job.advance(self._sink.tell() - before)
-        self._empty += kept_rows(reader, -1) + anti_rows(reader)
+            if not gone:
+                self.copy_block(reader, folder, edits)
+                job.advance(self._sink.tell() - before)
+            elif gone < len(rows):
+                self._pack_anew(reader, folder, edits, pool, job, report)
+        self._empty += kept_rows(reader, -1, edits) + anti_rows(reader)
         self._properties = reader.archive_properties
+        self._unknown, self._original_count = reader.unknown, len(reader.catalog) + len(reader.anti)
 
-    def copy_block(self, reader: SevenReader, folder: int) -> None:
+    def copy_block(self, reader: SevenReader, folder: int, edits: Edits = NOTHING) -> None:
         """Take over a block of another archive as it is, with all its entries.
 
         Raises:
@@ -195,16 +223,25 @@ class SevenWriter:
         coders = streams.folders[folder]
         span = range(begin, begin + len(coders.packed))
         for i in span:
-            at, left = HEAD_SIZE + int(streams.pack_at[i]), int(streams.pack_size[i])
-            while left:
-                data = reader.source.read_at(at, min(left, MIB))
-                if not data:
-                    raise RundletError("The archive ends within a block that was to be kept.")
-                self._sink.write(data)
-                at, left = at + len(data), left - len(data)
-        rows = kept_rows(reader, folder)
+            at, length = HEAD_SIZE + int(streams.pack_at[i]), int(streams.pack_size[i])
+            copy_bytes(self._sink, reader.source, at, length, lambda _: None)
         sizes = [int(streams.pack_size[i]) for i in span]
-        self._blocks.append(BlockRow(coders, streams.output_sizes(folder), sizes, rows))
+        self._blocks.append(BlockRow(coders, streams.output_sizes(folder), sizes, kept_rows(reader, folder, edits)))
+
+    def _pack_anew(self, reader: SevenReader, folder: int, edits: Edits, pool: Pool, job: Job, report: Report) -> None:
+        """A block that loses entries: decoded once, and written without them."""
+        rows = kept_rows(reader, folder, edits)
+        kept = [row for row in reader.rows_of(folder) if row not in edits.removed]
+        contents = ArchiveContents(reader, kept)
+        try:
+            items = [
+                PackItem(row.path, Kind.FILE, "", row.size, 0, 0, content=contents.source(number))
+                for row, number in zip(rows, kept, strict=True)
+            ]
+            plan = BlockPlan(sort_block(reader.streams.folders[folder]), items, rows)
+            self._pack([plan], LEVELS.get(self._level, LEVELS[1]), pool=pool, job=job, report=report)
+        finally:
+            contents.close()
 
     def finish(self) -> None:
         """Write the header, packed, and what leads to it."""
@@ -224,8 +261,11 @@ class SevenWriter:
         if self._blocks:
             out.append(bytes([Property.MAIN_STREAMS_INFO]) + streams_info(self._blocks, 0))
         rows = [row for block in self._blocks for row in block.files] + self._empty
+        rows.sort(key=lambda row: row.original_row)
+        if self._unknown and (len(rows) != self._original_count or any(row.is_new for row in rows)):
+            raise PlanError("The archive says things of its files that Rundlet does not know and would lose.")
         if rows:
-            out.append(files_info(rows))
+            out.append(files_info(rows, self._unknown))
         return b"".join(out) + bytes([Property.END])
 
     def _encoded(self, header: bytes, at: int) -> bytes:

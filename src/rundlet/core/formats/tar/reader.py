@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from rundlet.core.errors import Corrupt, FormatError, Truncated
 from rundlet.core.formats.base import ArchiveReader, FormatInfo, Kind, Unit
-from rundlet.core.formats.packed import WITHOUT_CHECKSUM, Packing, Point, decoded
+from rundlet.core.formats.packed import WITHOUT_CHECKSUM, Packing, Point, decoded, member_starts
 from rundlet.core.formats.tar.headers import BLOCK
 from rundlet.core.formats.tar.index import Index
 from rundlet.core.formats.tar.members import Stretches
@@ -122,10 +122,20 @@ class TarReader(ArchiveReader):
         start = self.index.points[point] if self.index.points else Point(0, 0)
         return Feed(decoded(self.source, self._packing, start=start, memory=self._memory), start.plain)
 
-    def members(self) -> Iterator[bytes]:
-        """The plain bytes of all entries with their headers, without what ends the archive."""
-        feed = SourceFeed(self._plain) if self._plain is not None else self._feed_from(0)
-        yield from feed.chunks(self.end)
+    def feed(self, start: Point) -> Feed:
+        """The plain bytes from a place on where decoding can begin."""
+        if self._plain is not None:
+            feed: Feed = SourceFeed(self._plain)
+            feed.skip(start.plain)
+            return feed
+        assert self._packing is not None
+        return Feed(decoded(self.source, self._packing, start=start, memory=self._memory), start.plain)
+
+    def member_before(self, plain: int) -> Point:
+        """The last place up to one in the plain bytes at which a member, stream or frame of the packing begins."""
+        assert self._packing is not None
+        starts = member_starts(self.source, self._packing, self.index.points)
+        return max((point for point in starts if point.plain <= plain), key=lambda point: point.plain)
 
     @property
     def end(self) -> int:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import grp
+import itertools
 import os
 import pwd
 import threading
@@ -13,14 +14,19 @@ from typing import Protocol
 
 from rundlet.core.codecs.packers import Packer
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
-from rundlet.core.errors import file_problem, left_out
+from rundlet.core.errors import left_out
 from rundlet.core.formats.base import ArchiveReader, Kind, PackItem, Sink, WriteOptions
-from rundlet.core.formats.items import open_item
+from rundlet.core.formats.contents import OpenContent, OpenFile
+from rundlet.core.formats.edits import NOTHING, Edits
+from rundlet.core.formats.items import READ_ERRORS, open_item, read_problem
+from rundlet.core.formats.packed import Point
 from rundlet.core.formats.tar.headers import BLOCK, Fields, Type, split_name
 from rundlet.core.formats.tar.reader import TarReader
+from rundlet.core.formats.tar.rewriting import Changes, extension, first_change, kept, read_stretches, record
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK
+from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import in_pieces
 
 _MOST_SIZE = 8**11
@@ -50,22 +56,29 @@ class TarWriter:
         self._names: dict[tuple[int, int], bytes] = {}
         self._written = 0
         self._kept: TarReader | None = None
+        self._changes = Changes(NOTHING, {})
+        self._start = Point(0, 0)
         self._globals: list[bytes] = []
 
-    def keep(self, reader: ArchiveReader, job: Job) -> None:
+    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, report: Report) -> None:
         assert isinstance(reader, TarReader)
         self._kept = reader
         self._globals = sorted(reader.index.globals)
+        self._changes = Changes.of(reader, edits)
+        if self._packer is not None:
+            start = reader.member_before(first_change(reader, self._changes))
+            copy_bytes(self._sink, reader.source, 0, start.packed, job.advance)
+            self._start, self._written = start, start.plain
 
     def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
-        read = job if self._packer is None else _Unsaid(job)
-        stream = self._counted(self._entries(items, read, report))
         if self._packer is None:
-            for data in stream:
+            self._keep_plain(job)
+            for data in self._counted(self._new(items, job, report)):
                 self._sink.write(data)
             return
-        told = _Told(job, items, self._kept)
-        pieces = in_pieces(stream, self._packer.piece)
+        told = _Told(job, items, self._kept, self._start)
+        entries = itertools.chain(self._kept_packed(), self._new(items, _Unsaid(job), report))
+        pieces = in_pieces(self._counted(entries), self._packer.piece)
         tasks: Iterator[Callable[[], bytes]] = (partial(self._packer.pack, piece, told.packed) for piece in pieces)
         for data in in_order(pool, tasks, ahead=cores() + 2):
             self._sink.write(data)
@@ -81,9 +94,7 @@ class TarWriter:
             yield data
         yield _END + bytes(-(self._written + len(_END)) % _RECORD)
 
-    def _entries(self, items: Sequence[PackItem], job: _Advances, report: Report) -> Iterator[bytes]:
-        if self._kept is not None:
-            yield from self._members(self._kept, job)
+    def _new(self, items: Sequence[PackItem], job: _Advances, report: Report) -> Iterator[bytes]:
         for item in items:
             if item.kind == Kind.FILE:
                 yield from self._file(item, job, report)
@@ -91,15 +102,24 @@ class TarWriter:
                 yield self._header(item)
             job.advance(entries=1)
 
-    def _members(self, reader: TarReader, job: _Advances) -> Iterator[bytes]:
-        """What another archive holds; progress is counted in bytes of its file."""
-        done = told = 0
-        for data in reader.members():
-            yield data
-            done += len(data)
-            now = reader.source.size * done // reader.end
-            job.advance(now - told)
-            told = now
+    def _keep_plain(self, job: Job) -> None:
+        """What stays of another archive, copied by the system."""
+        if self._kept is None:
+            return
+        begin = self._sink.tell()
+        feed = self._kept.feed(Point(0, 0))
+        for part in kept(self._kept, self._changes, feed, 0):
+            if isinstance(part, bytes):
+                self._sink.write(part)
+            else:
+                copy_bytes(self._sink, self._kept.source, part[0], part[1] - part[0], job.advance)
+        self._written = self._sink.tell() - begin
+
+    def _kept_packed(self) -> Iterator[bytes]:
+        """What stays of another archive behind what was copied as it is packed."""
+        if self._kept is not None:
+            feed = self._kept.feed(self._start)
+            yield from read_stretches(kept(self._kept, self._changes, feed, self._start.plain), feed)
 
     def _file(self, item: PackItem, job: _Advances, report: Report) -> Iterator[bytes]:
         if item.inode is not None and item.inode in self._names:
@@ -107,34 +127,41 @@ class TarWriter:
             report.files += 1
             return
         try:
-            fd = open_item(item)
-        except OSError as error:
-            report.add(item.path, left_out(file_problem(error, "read", item.source)))
+            content = open_item(item)
+        except READ_ERRORS as error:
+            report.add(item.path, left_out(read_problem(error, item)))
             return
         try:
-            size = os.fstat(fd).st_size
-            if not size and (unstated := _unstated(fd)):
+            size = content.size
+            fd = content.fd if isinstance(content, OpenFile) else -1
+            if not size and fd >= 0 and (unstated := _unstated(fd)):
                 size = len(unstated)
                 yield self._header(item, size=size) + unstated + bytes(-size % BLOCK)
                 report.files += 1
                 report.bytes_in += size
                 return
-            stretches = _stretches(fd, size)
+            stretches = _stretches(fd, size) if fd >= 0 else None
             if stretches is None:
                 yield self._header(item, size=size)
-                yield from _content(fd, item, [(0, size)], job, report)
+                yield from _content(content, item, [(0, size)], job, report)
                 yield bytes(-size % BLOCK)
             else:
-                yield from self._sparse(fd, item, stretches, size, job, report)
+                yield from self._sparse(content, item, stretches, size, job, report)
         finally:
-            os.close(fd)
+            content.close()
         if item.inode is not None:
             self._names[item.inode] = _raw(item.path)
         report.files += 1
         report.bytes_in += size
 
     def _sparse(
-        self, fd: int, item: PackItem, stretches: list[tuple[int, int]], size: int, job: _Advances, report: Report
+        self,
+        content: OpenContent,
+        item: PackItem,
+        stretches: list[tuple[int, int]],
+        size: int,
+        job: _Advances,
+        report: Report,
     ) -> Iterator[bytes]:
         """A file with holes, in pax sparse format 1.0: its map stands before its data."""
         lines = [len(stretches), *(value for pair in stretches for value in pair)]
@@ -151,7 +178,7 @@ class TarWriter:
         inner = f"{folder}/GNUSparseFile.0/{name}" if folder else f"GNUSparseFile.0/{name}"
         yield self._header(item, size=len(head) + data, records=records, name=_raw(inner))
         yield head
-        yield from _content(fd, item, stretches, job, report)
+        yield from _content(content, item, stretches, job, report)
         yield bytes(-data % BLOCK)
         job.advance(size - data)
 
@@ -215,12 +242,16 @@ class _Told:
 
     Args:
         kept: the archive whose members are packed first, which count as the bytes of its file.
+        start: up to where that was copied as it is packed.
     """
 
-    def __init__(self, job: Job, items: Sequence[PackItem], kept: TarReader | None) -> None:
+    def __init__(self, job: Job, items: Sequence[PackItem], kept: TarReader | None, start: Point) -> None:
         self._job = job
-        content = sum(item.size for item in items) + (kept.source.size if kept is not None else 0)
-        stream = sum(BLOCK + item.size + -item.size % BLOCK for item in items) + (kept.end if kept is not None else 0)
+        content = sum(item.size for item in items)
+        stream = sum(BLOCK + item.size + -item.size % BLOCK for item in items)
+        if kept is not None:
+            content += kept.source.size - start.packed
+            stream += kept.end - start.plain
         self._share = content / max(stream, 1)
         self._lock = threading.Lock()
         self._packed = self._said = 0
@@ -240,18 +271,9 @@ def _raw(text: str) -> bytes:
 
 def _extended(path: bytes, records: dict[bytes, bytes]) -> bytes:
     """A pax header with records."""
-    data = b"".join(_record(key, value) for key, value in records.items())
+    data = b"".join(record(key, value) for key, value in records.items())
     name = b"PaxHeaders/" + path.rstrip(b"/").rpartition(b"/")[2][:80]
-    fields = Fields(name=name, mode=0o644, size=len(data), mtime=0, type=Type.EXTENDED)
-    return fields.pack() + data + bytes(-len(data) % BLOCK)
-
-
-def _record(key: bytes, value: bytes) -> bytes:
-    """``length keyword=value``, where the length counts its own digits too."""
-    rest = len(key) + len(value) + 3
-    length = rest + len(str(rest))
-    length = rest + len(str(length))
-    return b"%d %s=%s\n" % (length, key, value)
+    return extension(name, Type.EXTENDED, data) + data + bytes(-len(data) % BLOCK)
 
 
 def _owner(item: PackItem, pax: dict[bytes, bytes]) -> tuple[int, int, bytes, bytes]:
@@ -315,7 +337,7 @@ def _stretches(fd: int, size: int) -> list[tuple[int, int]] | None:
 
 
 def _content(
-    fd: int, item: PackItem, stretches: list[tuple[int, int]], job: _Advances, report: Report
+    content: OpenContent, item: PackItem, stretches: list[tuple[int, int]], job: _Advances, report: Report
 ) -> Iterator[bytes]:
     """The data of a file. What can't be read any more is filled with zeros, as the header has said how much there is."""
     said = False
@@ -323,10 +345,10 @@ def _content(
         at, end = begin, begin + length
         while at < end:
             try:
-                data = os.pread(fd, min(CHUNK, end - at), at)
+                data = content.read(min(CHUNK, end - at), at)
                 why = "it became shorter while it was read"
-            except OSError as error:
-                data, why = b"", f"could not be read to its end ({file_problem(error, 'read', item.source).reason})"
+            except READ_ERRORS as error:
+                data, why = b"", f"could not be read to its end ({read_problem(error, item).reason})"
             if not data:
                 if not said:
                     report.add(item.path, f"{why}; the rest of it in the archive is zeros")

@@ -70,14 +70,14 @@ class Directory:
     code_page: str
 
 
-def raw_records(source: ByteSource, end: End) -> tuple[bytes, int]:
-    """All records of a whole directory as they are, without a signature behind them, and how many there are."""
+def raw_records(source: ByteSource, end: End) -> tuple[bytes, I64]:
+    """All records of a whole directory as they are, without a signature behind them, and where each of them begins."""
     blob = read_exactly(source, end.start, end.size)
     positions, _ = _record_positions(blob)
     if not len(positions):
-        return b"", 0
+        return b"", positions
     last = int(positions[-1])
-    return blob[: last + CENTRAL_SIZE + sum(_LENGTHS.unpack_from(blob, last + 28))], len(positions)
+    return blob[: last + CENTRAL_SIZE + sum(_LENGTHS.unpack_from(blob, last + 28))], positions
 
 
 def read_directory(source: ByteSource, end: End, limits: Limits, job: Job, code_page: str | None = None) -> Directory:

@@ -77,7 +77,7 @@ def headers(row: Row) -> tuple[bytes, bytes]:
     it holds what does not fit elsewhere.
     """
     wide = row.item.size >= _ROOM_FROM
-    date, clock = _dos_time(row.item.mtime_ns // _SECOND if row.item.mtime_ns != NO_TIME else None)
+    date, clock = dos_time(row.item.mtime_ns // _SECOND if row.item.mtime_ns != NO_TIME else None)
     name, more, flags = _stored_name(row), _common_extra(row), _flags(row)
     version, method, crc = row.version, row.stored_method, row.stored_crc
     extra = more if not wide else struct.pack("<HHQQ", Extra.ZIP64, 16, row.size, row.packed) + more
@@ -109,14 +109,14 @@ def _flags(row: Row) -> int:
 
 def _common_extra(row: Row) -> bytes:
     """The fields that both headers have."""
-    extra = _times(row.item.mtime_ns)
+    extra = time_fields(row.item.mtime_ns)
     if row.locked:
         body = AES_FIELD.pack(_SCHEME, b"AE", STRENGTH, row.method)
         extra += struct.pack("<HH", Extra.AES, len(body)) + body
     return extra
 
 
-def _times(mtime_ns: int) -> bytes:
+def time_fields(mtime_ns: int) -> bytes:
     """Extended timestamp, in whole seconds, or the NTFS field (section 4.5.5) for years that it can't hold."""
     if mtime_ns == NO_TIME:
         return b""
@@ -127,7 +127,7 @@ def _times(mtime_ns: int) -> bytes:
 
 
 @functools.lru_cache(maxsize=4096)
-def _dos_time(seconds: int | None) -> tuple[int, int]:
+def dos_time(seconds: int | None) -> tuple[int, int]:
     """Local date and time in DOS form (section 4.4.6), held between 1980 and 2107."""
     if seconds is None:
         return (1 << 5) | 1, 0

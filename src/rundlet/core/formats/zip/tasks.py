@@ -13,11 +13,12 @@ from rundlet.core.codecs.aes import SALT_SIZES, ZipKeys, encrypt
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.encoders import compress_whole
 from rundlet.core.codecs.steps import Tick, no_tick
-from rundlet.core.errors import FileProblem, file_problem
+from rundlet.core.errors import FileProblem
 from rundlet.core.formats.base import Kind, PackItem
+from rundlet.core.formats.contents import OpenContent
 from rundlet.core.formats.deflaters import Deflaters
 from rundlet.core.formats.deflating import Content
-from rundlet.core.formats.items import open_item, read_piece, read_whole, shrinks
+from rundlet.core.formats.items import READ_ERRORS, open_item, read_problem, read_whole, shrinks
 from rundlet.core.formats.zip.headers import STRENGTH
 from rundlet.core.formats.zip.records import Method
 from rundlet.core.limits import MIB, SMALL
@@ -121,9 +122,13 @@ def _batches(items: Iterator[PackItem]) -> Iterator[list[PackItem]]:
 def _pack_batch(batch: list[PackItem], how: How, helpers: Deflaters | None, tick: Tick) -> list[Packed | Failed]:
     if helpers is None:
         return [_pack_small(item, how, None, tick) for item in batch]
-    files = [(item.source, item.size) for item in batch if item.kind == Kind.FILE]
+    files = [(item.source, item.size) for item in batch if _is_on_disk(item)]
     contents = iter(helpers.packed(files, how.level))
-    return [_pack_small(item, how, next(contents) if item.kind == Kind.FILE else None, tick) for item in batch]
+    return [_pack_small(item, how, next(contents) if _is_on_disk(item) else None, tick) for item in batch]
+
+
+def _is_on_disk(item: PackItem) -> bool:
+    return item.kind == Kind.FILE and item.content is None
 
 
 def _pack_small(item: PackItem, how: How, content: Content | None, tick: Tick) -> Packed | Failed:
@@ -139,8 +144,8 @@ def _pack_small(item: PackItem, how: How, content: Content | None, tick: Tick) -
     else:
         try:
             data = read_whole(item)
-        except OSError as error:
-            return Failed(item, file_problem(error, "read", item.source))
+        except READ_ERRORS as error:
+            return Failed(item, read_problem(error, item))
     method, packed = Method.STORED, data
     if how.level and data and item.kind == Kind.FILE:
         smaller = compress_whole(how.codec, data, how.level, lambda _: tick(0))
@@ -158,25 +163,25 @@ def _piece_tasks(item: PackItem, how: How) -> Iterator[Callable[[], Step]]:
     One byte past the end of each piece is looked at, so that the last one knows that it is the last even when the
     file has grown or shrunk since the plan.
     """
-    fd = -1
+    content: OpenContent | None = None
     try:
-        fd = open_item(item)
-        method = how.method if how.level and shrinks(fd, item.size) else Method.STORED
+        content = open_item(item)
+        method = how.method if how.level and shrinks(content, item.size) else Method.STORED
         level = how.level if method == Method.DEFLATED else 0
         step = deflate_codec.piece_size(level) if level else MIB
-        data, before = read_piece(fd, step, 0), b""
+        data, before = content.read(step, 0), b""
         offset, last = len(data), False
         while not last:
-            following = read_piece(fd, step, offset) if data else b""
+            following = content.read(step, offset) if data else b""
             last = not following
             yield functools.partial(_pack_piece, item, method, level, data, before=before, last=last)
             before, data = data[-deflate_codec.WINDOW :], following
             offset += len(data)
-    except OSError as error:
-        yield functools.partial(Failed, item, file_problem(error, "read", item.source))
+    except READ_ERRORS as error:
+        yield functools.partial(Failed, item, read_problem(error, item))
     finally:
-        if fd >= 0:
-            os.close(fd)
+        if content is not None:
+            content.close()
 
 
 def _pack_piece(item: PackItem, method: Method, level: int, data: bytes, *, before: bytes, last: bool) -> Piece:

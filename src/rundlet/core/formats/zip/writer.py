@@ -14,8 +14,8 @@ from rundlet.core.codecs.steps import STEP
 from rundlet.core.errors import left_out
 from rundlet.core.formats.base import ArchiveReader, Kind, PackItem, Sink, WriteOptions
 from rundlet.core.formats.deflaters import Deflaters
+from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.items import CHANGED, ReadFailed
-from rundlet.core.formats.zip.directory import raw_records
 from rundlet.core.formats.zip.headers import Row, headers
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import (
@@ -29,11 +29,11 @@ from rundlet.core.formats.zip.records import (
     Host,
     Method,
 )
+from rundlet.core.formats.zip.rewriting import keep
 from rundlet.core.formats.zip.tasks import Failed, How, Packed, Piece, Step, is_small, tasks
 from rundlet.core.jobs.helpers import WORTH_IT
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.core.streams.exact import chunks
 
 _RECORDS_AT_ONCE = 4096
 
@@ -64,16 +64,14 @@ class ZipWriter:
         self._kept, self._kept_count, self._comment = b"", 0, b""
         self._shift = 0  # bytes in front of the archive, which no offset counts
 
-    def keep(self, reader: ArchiveReader, job: Job) -> None:
+    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, report: Report) -> None:
         assert isinstance(reader, ZipReader)
-        source, end = reader.source, reader.end
+        end = reader.end
         assert end is not None, "nothing is added to an archive that is not whole"
-        for data in chunks(source, 0, end.start):
-            self._sink.write(data)
-            job.advance(len(data))
-        self._kept, self._kept_count = raw_records(source, end)
+        self._kept = keep(reader, edits, self._sink, job.advance)
+        self._kept_count = len(reader.catalog) - len(edits.removed)
         self._shift = end.shift
-        self._comment = source.read_at(source.size - end.trailing - end.comment, end.comment)
+        self._comment = reader.source.read_at(reader.source.size - end.trailing - end.comment, end.comment)
 
     def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
         helpers = self._helpers(items, pool)
