@@ -1,8 +1,10 @@
 # Every target does its own set-up; nothing has to be installed by hand first.
 PYTHON := .venv/bin/python
 OFFSCREEN := QT_QPA_PLATFORM=offscreen
+# Tests that drive the window wait for it half of the time, so that more of them run side by side than there are cores.
+WORKERS := $(shell expr $$(nproc) + 1)
 
-.PHONY: setup demo test torture lint screenshots bench clean
+.PHONY: setup demo test test-long torture lint screenshots bench clean
 
 setup:
 	@scripts/setup.sh
@@ -17,7 +19,12 @@ test:
 	.venv/bin/ruff format --check .
 	.venv/bin/mypy
 	.venv/bin/lint-imports --no-cache
-	$(OFFSCREEN) $(PYTHON) -m pytest
+	$(OFFSCREEN) $(PYTHON) -m pytest -n $(WORKERS) --dist worksteal -m "not long"
+
+# What takes minutes: files of more than 4 GiB, the demo's pictures, the trial's accuracy, damage at many places.
+test-long:
+	@scripts/setup.sh display
+	$(OFFSCREEN) RUNDLET_TESTS_AT_LENGTH=1 $(PYTHON) -m pytest -n $(WORKERS) --dist worksteal -m "long or at_length_too"
 
 # Kills jobs and refuses them the disk at every step, in every way; takes minutes and prints what it tried.
 torture:

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+import pytest
 
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.base import ArchiveReader, Kind
@@ -23,6 +24,20 @@ from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import UnpackClash, plan_unpack
 from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
+
+AT_LENGTH = "RUNDLET_TESTS_AT_LENGTH" in os.environ
+"""Whether tests that can be run for longer are: see ``make test-long``."""
+
+long = pytest.mark.long
+"""A test that takes so long that ``make test`` leaves it out."""
+
+at_length_too = pytest.mark.at_length_too
+"""A test that ``make test-long`` runs once more, with more rounds or more data."""
+
+
+def rounds(few: int, many: int) -> int:
+    """How often something is tried, or how much of it there is."""
+    return many if AT_LENGTH else few
 
 
 def pack_to(
@@ -89,7 +104,7 @@ def make_tree(root: Path) -> Path:
     (tree / "in" / "deep" / "Grüße 川 σ.txt").write_bytes(b"names in many scripts")
     (tree / "in" / "deep" / "er" / "run.sh").write_bytes(b"#!/bin/sh\n")
     (tree / "in" / "deep" / "er" / "run.sh").chmod(0o750)
-    (tree / "in" / "large.csv").write_bytes(b"".join(b"%d,%d\n" % (i, i * i % 977) for i in range(300_000)))
+    (tree / "in" / "large.csv").write_bytes(b"".join(b"%d,%d\n" % (i, i * i % 977) for i in range(150_000)))
     (tree / "link").symlink_to("in/deep")
     os.utime(tree / "plain.txt", (1_900_000_001, 1_900_000_001))
     os.utime(tree / "empty folder", (1_500_000_000, 1_500_000_000))

@@ -10,7 +10,10 @@ from pathlib import Path
 import pytest
 from PySide6.QtGui import QImage
 
+from support import long
 
+
+@long
 @pytest.mark.timeout(1600)  # every picture is taken, and some wait for the trial
 def test_the_example_runs_without_a_display(tmp_path: Path) -> None:
     env = {name: value for name, value in os.environ.items() if name not in ("DISPLAY", "WAYLAND_DISPLAY")}

@@ -36,7 +36,7 @@ from rundlet.core.work.pack import pack
 from rundlet.core.work.undo import undo
 from rundlet.core.work.unpack import put_away, unpack
 from rundlet.core.work.words import words_of
-from support import Raw, contents, pack_to, raw_zip, unpack_to
+from support import Raw, at_length_too, contents, pack_to, raw_zip, rounds, unpack_to
 
 ZIP = by_id("zip").info
 
@@ -580,10 +580,11 @@ def test_a_disk_without_permissions_or_second_names_loses_nothing(
 # Broken off
 
 
+@at_length_too
 @pytest.mark.parametrize("scene", breaking.scenes(), ids=lambda scene: scene.name)
 def test_jobs_that_are_killed_or_refused_lose_nothing(scene: breaking.Scene) -> None:
     """At a number of their steps; ``make torture`` tries all of them, in every way."""
-    words = [sys.executable, breaking.__file__, "--scene", scene.name, "--stride", "5"]
+    words = [sys.executable, breaking.__file__, "--scene", scene.name, "--stride", str(rounds(9, 3))]
     done = subprocess.run(words, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stdout + done.stderr
     assert done.stdout.count("nothing lost") == len(breaking.WAYS)

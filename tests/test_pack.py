@@ -24,7 +24,7 @@ from rundlet.core.streams import sinks
 from rundlet.core.work.pack import pack
 from rundlet.core.work.sample import take_sample
 from rundlet.core.work.trial import Point, on_cores, predicted, that_fits, trial, try_one, worth_showing
-from support import make_tree, pack_to, snapshot, unpack_to
+from support import long, make_tree, pack_to, snapshot, unpack_to
 
 ZIP = by_id("zip").info
 
@@ -250,6 +250,7 @@ def test_pieces_are_laid_out_on_the_cores_in_order() -> None:
     assert 5.0 < on_cores([(10.0, 1000)], 2) < 5.4  # no more than the cores give together
 
 
+@long
 def test_the_trial_foretells_what_neighbours_share(tmp_path: Path) -> None:
     """Files that are like those beside them, which a sample with gaps hardly shows."""
     rng = np.random.default_rng(5)
@@ -268,6 +269,7 @@ def test_the_trial_foretells_what_neighbours_share(tmp_path: Path) -> None:
     assert without > 1.3 * real
 
 
+@long
 def test_the_trial_foretells_what_packing_gives(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     rng = np.random.default_rng(2)
     tree = tmp_path / "tree"

@@ -152,6 +152,7 @@ def test_a_list_in_any_hands(qtbot: QtBot) -> None:
 NAMES = st.lists(st.text("ab 1", min_size=30, max_size=60), min_size=3, max_size=3, unique=True)
 
 
+@settings(max_examples=20)
 @given(names=NAMES, room=st.integers(80, 200))
 def test_a_name_that_is_too_long_keeps_what_tells_it_from_its_neighbours(names: list[str], room: int) -> None:
     """L2: none is wider than its place, and those that differ in the middle do not look alike."""

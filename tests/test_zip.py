@@ -28,7 +28,7 @@ from rundlet.core.plans.pack import plan_pack
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.check import check
 from rundlet.core.work.pack import pack
-from support import Raw, contents, foreign_archives, make_tree, pack_to, raw_zip, snapshot, unpack_to
+from support import Raw, contents, foreign_archives, long, make_tree, pack_to, raw_zip, snapshot, unpack_to
 
 GIB = 1 << 30
 
@@ -167,6 +167,7 @@ class _Unseekable:
         self.write, self.flush = out.write, out.flush
 
 
+@long
 @pytest.mark.skipif(shutil.disk_usage("/tmp").free < 14 * GIB, reason="needs 14 GB of free disk")
 def test_over_four_gib_goes_both_ways(tmp_path: Path) -> None:
     source = tmp_path / "sparse.bin"

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QModelIndex, QPoint, Qt
+from PySide6.QtCore import QCoreApplication, QEvent, QModelIndex, QPoint, Qt
 from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
@@ -29,10 +29,12 @@ def window(qtbot: QtBot, home: Path) -> Iterator[Window]:
     made = Window(home / ".data")
     made.trials.enabled = False  # but where it is what is tested: it takes seconds for every choice
     made.workspace.follower.enabled = False  # but where it is what is tested: it comes when it likes
-    qtbot.addWidget(made)
     made.show()
     yield made
     made.close_now()
+    made.deleteLater()
+    # A restyled window that is not deleted yet slows every later one.
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
 
 @pytest.fixture
