@@ -111,7 +111,7 @@ OPEN_WITH_TREE = """
 import sys, time
 from pathlib import Path
 from rundlet.core.formats.detect import open_archive
-from rundlet.core.formats.tree import ArchiveTree
+from rundlet.core.model.tree import ArchiveTree
 begin = time.perf_counter()
 reader = open_archive(Path(sys.argv[1]))
 tree = ArchiveTree(reader.catalog)

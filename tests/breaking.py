@@ -100,8 +100,8 @@ def digest(folder: Path) -> dict[str, str]:
 
 def contents(archive: Path) -> dict[str, str]:
     """The same of an archive, read to its end."""
-    from rundlet.core.formats.base import Kind
     from rundlet.core.formats.detect import open_archive
+    from rundlet.core.model.entry import Kind
     from rundlet.core.work.check import check
     from support import contents as read
 
@@ -131,8 +131,8 @@ def _sources(root: Path) -> None:
 
 
 def _pack(root: Path, what: str, name: str = "x.zip", **how: object) -> object:
-    from rundlet.core.formats.base import WriteOptions
     from rundlet.core.formats.detect import by_id
+    from rundlet.core.model.format_info import WriteOptions
     from rundlet.core.plans.pack import PackClash, plan_pack
     from rundlet.core.work.pack import pack
 

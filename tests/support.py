@@ -16,10 +16,11 @@ import numpy as np
 import pytest
 
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import ArchiveReader, Kind
+from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.model.entry import Kind
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import UnpackClash, plan_unpack
 from rundlet.core.work.pack import pack

@@ -11,7 +11,7 @@ import pytest
 
 import second_reader
 from rundlet.core.errors import Cancelled, Clash, Corrupt, OutOfDate, PasswordNeeded, PlanError, WrongPassword
-from rundlet.core.formats.base import Opening, PackItem, WriteOptions
+from rundlet.core.formats.base import Opening
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.sevenz import writer as seven_writer
 from rundlet.core.formats.sevenz.new_header import Row
@@ -19,6 +19,8 @@ from rundlet.core.formats.sevenz.records import Property
 from rundlet.core.formats.zip import rewriting as zip_rewriting
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.item import PackItem
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.work.pack import pack

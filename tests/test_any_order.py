@@ -22,8 +22,8 @@ from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import Kind
 from rundlet.core.formats.detect import open_archive
+from rundlet.core.model.entry import Kind
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack import Afterwards, UnpackClash
 from rundlet.desktop.app import make_app
@@ -31,7 +31,7 @@ from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
-from support import contents
+from support import at_length_too, contents, rounds
 
 NAMES = ("rent.txt", "river.csv", "notes.md", "deep/heron.txt", "deep/er/weir.txt")
 FINDS = ("", "r", "rent", "*.csv", "zip", "nothing")
@@ -262,6 +262,7 @@ class Person(RuleBasedStateMachine):
             assert not list(self.work.rglob(".rundlet-*"))
 
 
+@at_length_too
 def test_any_order(qtbot: QtBot, home: Path, trash: Path) -> None:
     app = make_app()
     theme.apply(app, dark=False)
@@ -269,7 +270,7 @@ def test_any_order(qtbot: QtBot, home: Path, trash: Path) -> None:
     app.setDoubleClickInterval(1)
     Person.qtbot, Person.home, Person.trash = qtbot, home, trash
     how = settings(
-        max_examples=15,
+        max_examples=rounds(6, 60),
         stateful_step_count=20,
         deadline=None,
         suppress_health_check=list(HealthCheck),

@@ -18,10 +18,10 @@ from rundlet.core.files.moving import copy_into, move_into
 from rundlet.core.files.places import Drive, Places, drives
 from rundlet.core.files.private_copies import IN_MEMORY
 from rundlet.core.files.space import disk_rules
-from rundlet.core.formats.base import WriteOptions
 from rundlet.core.formats.detect import by_id
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import plan_pack
 from rundlet.core.plans.unpack import Afterwards
 from rundlet.core.work.pack import pack

@@ -18,10 +18,10 @@ from pytestqt.qtbot import QtBot
 
 from rundlet.core.files.find import Wanted, rows_named
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.base import UNKNOWN
 from rundlet.core.formats.detect import open_archive, open_source
-from rundlet.core.formats.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.jobs import turns
+from rundlet.core.model.entry import UNKNOWN
+from rundlet.core.model.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.streams.sources import MemorySource
 from rundlet.desktop.models.archive import ArchiveListing, sorts_of
 from rundlet.desktop.models.listing import COLUMNS, TOP

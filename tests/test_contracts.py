@@ -15,16 +15,18 @@ import pytest
 from backports import zstd
 
 from rundlet.core.errors import Cancelled, FileProblem, FormatError, RundletError, UnknownFormat
-from rundlet.core.formats.base import UNKNOWN, ArchiveReader, Catalog, Kind, NameTable, Opening, joined
+from rundlet.core.formats.base import ArchiveReader, Opening
 from rundlet.core.formats.detect import FORMATS, WRITABLE, by_ending, by_id, detect, open_source
-from rundlet.core.formats.tree import ArchiveTree
 from rundlet.core.jobs.job import Job
+from rundlet.core.model.catalog import Catalog, NameTable, joined
+from rundlet.core.model.entry import UNKNOWN, Kind
+from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.plans.unpack import needs_own_folder, plan_unpack
 from rundlet.core.streams.exact import chunks, read_exactly
 from rundlet.core.streams.sources import FileSource, MemorySource, SliceSource
 from rundlet.core.work.check import check
 from rundlet.core.work.unpack import unpack
-from support import contents, make_tree, pack_to
+from support import at_length_too, contents, make_tree, pack_to, rounds
 
 _LONE = {"gz": gzip.compress, "bz2": bz2.compress, "xz": lzma.compress, "zst": zstd.compress}
 
@@ -169,7 +171,7 @@ def test_catalogs_join() -> None:
     assert ArchiveTree(whole).find("d/e/f") is not None
 
 
-def shake(path: Path, places: int = 200) -> None:
+def shake(path: Path, places: int = rounds(70, 300)) -> None:
     """An archive changed and cut in many places: right data or our own errors, and nothing else.
 
     Runs in a process of its own whose memory is bounded, so that a claim that is believed ends it.
@@ -198,6 +200,7 @@ test_contracts.shake(Path(sys.argv[2]))
 """
 
 
+@at_length_too
 @pytest.mark.parametrize("fmt", [known.info.id for known in WRITABLE] + list(_LONE))
 def test_changed_anywhere_it_takes_bounded_memory(fmt: str, tmp_path: Path) -> None:
     target = tmp_path / f"x.{fmt}"

@@ -23,10 +23,10 @@ from rundlet.core.files.journal import Journal, Put, record_of
 from rundlet.core.files.moving import move_into
 from rundlet.core.files.names import safe_name
 from rundlet.core.files.trash import from_trash, to_trash, trash_one
-from rundlet.core.formats.base import WriteOptions
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import Afterwards, UnpackClash, plan_unpack
 from rundlet.core.streams import replacing

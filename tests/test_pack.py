@@ -15,10 +15,10 @@ import pytest
 from rundlet.core.errors import Cancelled, Clash, Corrupt, FileProblem, OutOfDate, PlanError
 from rundlet.core.files.scan import LeaveOut
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.base import WriteOptions
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.zip.writer import ZipWriter
 from rundlet.core.jobs.job import Job
+from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import PackClash, plan_pack, suggested_stem
 from rundlet.core.streams import sinks
 from rundlet.core.work.pack import pack

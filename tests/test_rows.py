@@ -13,7 +13,7 @@ from PySide6.QtTest import QAbstractItemModelTester
 from pytestqt.qtbot import QtBot
 
 from rundlet.core.formats.detect import open_source
-from rundlet.core.formats.tree import ROOT, ArchiveTree
+from rundlet.core.model.tree import ROOT, ArchiveTree
 from rundlet.core.streams.sources import MemorySource
 from rundlet.desktop.app import make_app
 from rundlet.desktop.delegates.names import fitted

@@ -28,14 +28,16 @@ from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.branch import BRANCHES, filtered, unfiltered
 from rundlet.core.codecs.four_stream import joined_streams
 from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, PasswordNeeded, RundletError, WrongPassword
-from rundlet.core.formats.base import NO_TIME, Kind, Opening, WriteOptions
+from rundlet.core.formats.base import Opening
 from rundlet.core.formats.detect import by_id, open_archive, open_source
 from rundlet.core.formats.sevenz import fields
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import EPOCH, METHODS, BindPair, Coder, Folder
 from rundlet.core.formats.sevenz.writer import SevenWriter
-from rundlet.core.formats.tree import ArchiveTree
 from rundlet.core.limits import MIB, Limits
+from rundlet.core.model.entry import NO_TIME, Kind
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.streams.sinks import ArchiveSink
@@ -43,7 +45,7 @@ from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.check import check
 from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
-from support import contents, foreign_archives, make_tree, snapshot
+from support import at_length_too, contents, foreign_archives, make_tree, rounds, snapshot
 
 LIBRARY = Path(np.linalg._umath_linalg.__file__)  # a compiled program that is there wherever the tests are
 IDS = {name: method for method, name in reversed(METHODS.items())}
@@ -191,7 +193,7 @@ def test_unreadable_files_are_left_out_and_blocks_taken_back(tmp_path: Path, mon
             raise OSError(5, "")
         return real(fd, count, at)
 
-    monkeypatch.setattr("rundlet.core.formats.contents.os.pread", failing)
+    monkeypatch.setattr("rundlet.core.model.contents.os.pread", failing)
     report = pack(plan)
     monkeypatch.undo()
     assert sorted(str(issue) for issue in report.problems) == [
@@ -664,7 +666,8 @@ def test_cut_anywhere() -> None:
 
 
 @given(at=st.integers(0, 100_000), change=st.integers(1, 255))
-@settings(max_examples=300)
+@at_length_too
+@settings(max_examples=rounds(100, 600))
 def test_flipped_anywhere(at: int, change: int) -> None:
     data = bytearray(SAMPLE.build())
     data[at % len(data)] ^= change
@@ -672,7 +675,8 @@ def test_flipped_anywhere(at: int, change: int) -> None:
 
 
 @given(st.lists(st.tuples(st.integers(0, 10_000), st.integers(0, 255)), min_size=1, max_size=5), st.integers(0, 9))
-@settings(max_examples=700)
+@at_length_too
+@settings(max_examples=rounds(150, 1400))
 def test_a_header_of_anything(changes: list[tuple[int, int]], cut: int) -> None:
     header = bytearray(SAMPLE.header())
     for at, value in changes:

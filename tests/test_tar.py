@@ -25,12 +25,13 @@ from hypothesis import strategies as st
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.formats import detect
-from rundlet.core.formats.base import ArchiveReader, Kind
+from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import open_archive, open_source
 from rundlet.core.formats.packed import PACKINGS, Notes, decoded
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar import listing
 from rundlet.core.formats.tar.headers import checksums_fit, is_header
+from rundlet.core.model.entry import Kind
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.streams.sources import MemorySource
@@ -38,6 +39,7 @@ from rundlet.core.work.check import check
 from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
 from support import (
+    AT_LENGTH,
     at_length_too,
     contents,
     foreign_archives,
@@ -138,7 +140,7 @@ def test_what_we_write_the_standard_library_reads_and_comes_back(tmp_path: Path,
 
 def test_owners_are_kept_only_when_asked(tmp_path: Path) -> None:
     (tmp_path / "a").touch()
-    from rundlet.core.formats.base import WriteOptions
+    from rundlet.core.model.format_info import WriteOptions
 
     for owners in (False, True):
         target = tmp_path / f"{owners}.tar"
@@ -537,7 +539,7 @@ def test_nothing_damaged_stands_under_its_own_name(tmp_path: Path, packing: str)
         "xz in blocks",
     ):  # there is more than one checksum, so that most come out undoubted
         assert came_in_all - doubted_in_all > tries * len(datas) / 5
-    assert doubted_in_all or packing == "bz2"  # whose blocks say it before they give anything out
+    assert doubted_in_all or packing == "bz2" or not AT_LENGTH  # whose blocks say it before they give anything out
 
 
 def _frame(data: bytes) -> bytes:

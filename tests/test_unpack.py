@@ -21,7 +21,7 @@ from rundlet.core.plans.unpack import Action, UnpackClash, needs_own_folder, own
 from rundlet.core.streams import sinks
 from rundlet.core.text import LONGEST_MESSAGE
 from rundlet.core.work.unpack import unpack
-from support import Raw, make_tree, pack_to, raw_zip, snapshot, unpack_to
+from support import Raw, at_length_too, make_tree, pack_to, raw_zip, rounds, snapshot, unpack_to
 
 
 def test_one_line_about_one_damaged_file(tmp_path: Path) -> None:
@@ -283,7 +283,8 @@ def test_the_plan_says_what_the_work_does(tmp_path: Path) -> None:
 
 
 @given(st.text(min_size=1, max_size=60))
-@settings(max_examples=500)
+@at_length_too
+@settings(max_examples=rounds(150, 1000))
 def test_any_name_is_safe_or_refused(name: str) -> None:
     safe = safe_name(name)
     assert bool(safe.steps) != bool(safe.refused)

@@ -29,10 +29,10 @@ from PySide6.QtWidgets import (
 from pytestqt.qtbot import QtBot
 
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.base import WriteOptions
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import Afterwards, UnpackClash
 from rundlet.core.work.pack import pack

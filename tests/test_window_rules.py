@@ -13,10 +13,10 @@ from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
 from rundlet.core.files.private_copies import new_private_folder, sweep_private_copies
-from rundlet.core.formats.base import WriteOptions
 from rundlet.core.formats.detect import by_id
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import plan_pack
 from rundlet.core.plans.unpack import Afterwards, UnpackClash
 from rundlet.core.work import unpack as unpack_work

@@ -21,14 +21,27 @@ from hypothesis import strategies as st
 
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.errors import FormatError, RundletError, Truncated
-from rundlet.core.formats.base import ArchiveReader, Kind
+from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import by_id, open_archive, open_source
-from rundlet.core.formats.tree import ArchiveTree
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.plans.pack import plan_pack
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.check import check
 from rundlet.core.work.pack import pack
-from support import Raw, contents, foreign_archives, long, make_tree, pack_to, raw_zip, snapshot, unpack_to
+from support import (
+    Raw,
+    at_length_too,
+    contents,
+    foreign_archives,
+    long,
+    make_tree,
+    pack_to,
+    raw_zip,
+    rounds,
+    snapshot,
+    unpack_to,
+)
 
 GIB = 1 << 30
 
@@ -84,7 +97,7 @@ def test_files_of_one_piece_are_packed_side_by_side_and_one_that_fails_is_left_o
         return pread(fd, count, at)
 
     monkeypatch.setattr(deflate_codec, "compress_piece", meeting)
-    monkeypatch.setattr("rundlet.core.formats.contents.os.pread", failing)
+    monkeypatch.setattr("rundlet.core.model.contents.os.pread", failing)
     report = pack(plan, workers=2)
     assert [str(issue) for issue in report.issues] == [
         "c: could not be read (the disk reported a fault) and was left out"
@@ -193,6 +206,7 @@ def test_over_four_gib_goes_both_ways(tmp_path: Path) -> None:
     assert (tmp_path / "out" / "sparse.bin").stat().st_size == source.stat().st_size
 
 
+@long
 def test_seventy_thousand_entries_go_both_ways(tmp_path: Path) -> None:
     many = tmp_path / "many"
     for folder in range(70):
@@ -360,7 +374,8 @@ def test_without_a_table_of_contents_whole_entries_come_out(out: type[io.BytesIO
 
 
 @given(st.lists(st.tuples(st.integers(0, len(SAMPLE) - 1), st.integers(1, 255)), min_size=1, max_size=4))
-@settings(max_examples=800)
+@at_length_too
+@settings(max_examples=rounds(150, 1500))
 def test_flipped_anywhere_it_ends_in_our_own_error_or_right_data(flips: list[tuple[int, int]]) -> None:
     data = bytearray(SAMPLE)
     for at, change in flips:
@@ -369,7 +384,8 @@ def test_flipped_anywhere_it_ends_in_our_own_error_or_right_data(flips: list[tup
 
 
 @given(st.binary(max_size=400))
-@settings(max_examples=300)
+@at_length_too
+@settings(max_examples=rounds(100, 600))
 def test_any_bytes_behind_a_zip_beginning(data: bytes) -> None:
     _survives(b"PK\x03\x04" + data)
     _survives(data + SAMPLE[-60:])

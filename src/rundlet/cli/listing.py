@@ -12,7 +12,9 @@ import numpy as np
 from rundlet.cli.opening import add_reading, given_password, open_given
 from rundlet.cli.render import Output
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Catalog, Entry, Kind
+from rundlet.core.formats.base import ArchiveReader
+from rundlet.core.model.catalog import Catalog
+from rundlet.core.model.entry import NO_TIME, UNKNOWN, Entry, Kind
 from rundlet.core.text import iso_time, plural, shown, size
 
 

@@ -10,10 +10,10 @@ from rundlet.cli.opening import add_password, given_password, size_argument
 from rundlet.cli.render import Output, issue_values, note, report_value, with_progress
 from rundlet.core.errors import PlanError
 from rundlet.core.files.scan import LeaveOut
-from rundlet.core.formats.base import FormatInfo, WriteOptions
 from rundlet.core.formats.detect import WRITABLE, by_ending, by_id
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.plans.pack import PackClash, PackPlan, plan_pack
 from rundlet.core.text import duration, plural, quoted, shown, size
 from rundlet.core.work.pack import pack

@@ -19,8 +19,8 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QBuffer, QIODevice
 from PySide6.QtGui import QImage
 
-from rundlet.core.formats.base import WriteOptions
 from rundlet.core.formats.detect import WRITABLE, by_ending
+from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.work.pack import pack
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from rundlet.core.formats.base import UNKNOWN, Kind
+from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.desktop.gathered import Gathered
 from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.disk import DiskListing

@@ -12,8 +12,9 @@ from PySide6.QtGui import QImage, QPixmap
 from rundlet.core.errors import RundletError
 from rundlet.core.files.looks import WHOLE, Look, PictureLook, look_at, wanted_of
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.base import UNKNOWN, ArchiveReader, Kind
+from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.jobs.job import Job
+from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.work.peek import Head, head_of_entry, head_of_file, heads_of_entries
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.images import decoded

@@ -10,8 +10,8 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.files.types import Sort, sort_of
-from rundlet.core.formats.tree import natural_key
 from rundlet.core.jobs.job import Job
+from rundlet.core.model.tree import natural_key
 from rundlet.core.plans.unpack import Steps, UnpackClash
 from rundlet.core.work.several import Outlook, look_ahead
 from rundlet.desktop.background import Background, Latest

@@ -12,9 +12,12 @@ from numpy.typing import NDArray
 
 from rundlet.core.files.presets import PackWay
 from rundlet.core.files.scan import LeaveOut
-from rundlet.core.formats.base import UNKNOWN, ArchiveReader, Catalog, FormatInfo, Opening, WriteOptions, joined
+from rundlet.core.formats.base import ArchiveReader, Opening
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
-from rundlet.core.formats.tree import ArchiveTree
+from rundlet.core.model.catalog import Catalog, joined
+from rundlet.core.model.entry import UNKNOWN
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
+from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack import Afterwards, UnpackClash
 from rundlet.core.text import number

@@ -7,8 +7,8 @@ from collections.abc import Callable
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import PackItem
 from rundlet.core.jobs.job import Job
+from rundlet.core.model.item import PackItem
 from rundlet.core.plans.losses import Traits, traits_of
 from rundlet.core.plans.pack import items_of
 from rundlet.core.work.sample import Sample, take_sample

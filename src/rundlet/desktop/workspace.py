@@ -22,10 +22,11 @@ from rundlet.core.errors import (
 )
 from rundlet.core.files.space import existing_parent
 from rundlet.core.files.types import Sort, sort_of
-from rundlet.core.formats.base import UNKNOWN, Kind, Opening
+from rundlet.core.formats.base import Opening
 from rundlet.core.formats.detect import open_archive
-from rundlet.core.formats.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.jobs.job import Job
+from rundlet.core.model.entry import UNKNOWN, Kind
+from rundlet.core.model.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack import needs_own_folder
 from rundlet.core.streams.parts import parts_that_came

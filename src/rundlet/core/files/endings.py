@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from rundlet.core.files.types import Sort, sort_of
-from rundlet.core.formats.base import FormatInfo
 from rundlet.core.formats.detect import FORMATS
+from rundlet.core.model.format_info import FormatInfo
 
 _NEVER_ARCHIVES = (Sort.PICTURES, Sort.SOUND, Sort.FILMS, Sort.TEXT, Sort.MAPS)
 

@@ -10,9 +10,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.formats.base import NameTable
-from rundlet.core.formats.tree import head_ends
 from rundlet.core.jobs.turns import step_aside
+from rundlet.core.model.catalog import NameTable
+from rundlet.core.model.tree import head_ends
 
 _ASCII_END, _SLASH = 0x80, ord("/")
 _AT_ONCE = 256

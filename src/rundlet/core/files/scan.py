@@ -12,9 +12,10 @@ from pathlib import Path
 
 from rundlet.core.errors import file_problem, left_out
 from rundlet.core.files.names import as_text, first_free
-from rundlet.core.formats.base import Kind, PackItem
 from rundlet.core.jobs.report import Issue
 from rundlet.core.jobs.turns import step_aside
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.item import PackItem
 from rundlet.core.text import quoted
 
 _PERMISSIONS = 0o7777

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from rundlet.core.formats.base import ArchiveReader, Kind
+from rundlet.core.formats.base import ArchiveReader
+from rundlet.core.model.entry import Kind
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,8 +12,8 @@ import numpy as np
 
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.base import ArchiveReader
-from rundlet.core.formats.contents import ContentSource, OpenBytes, OpenContent
 from rundlet.core.limits import MIB, SMALL
+from rundlet.core.model.contents import ContentSource, OpenBytes, OpenContent
 from rundlet.core.streams.private import cache_root, private_folder
 
 _KEPT_AHEAD = 64 * MIB  # decoded bytes of entries that were passed and not asked for yet

@@ -6,10 +6,10 @@ from collections.abc import Callable
 
 from rundlet.core.codecs.whole import deflated
 from rundlet.core.errors import FileProblem, RundletError, content_problem, file_problem
-from rundlet.core.formats.base import PackItem
-from rundlet.core.formats.contents import OpenContent, OpenFile
 from rundlet.core.jobs.turns import step_aside
 from rundlet.core.limits import KIB
+from rundlet.core.model.contents import OpenContent, OpenFile
+from rundlet.core.model.item import PackItem
 from rundlet.core.streams.files import read_file
 
 CHANGED = "it changed while it was read; it was packed as it was then"

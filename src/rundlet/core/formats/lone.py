@@ -9,23 +9,13 @@ from numpy.typing import NDArray
 
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import Unsupported
-from rundlet.core.formats.base import (
-    NO_TIME,
-    UNKNOWN,
-    ArchiveReader,
-    ArchiveWriter,
-    Catalog,
-    FormatInfo,
-    Kind,
-    NameTable,
-    Opening,
-    Sink,
-    Unit,
-    WriteOptions,
-)
+from rundlet.core.formats.base import ArchiveReader, ArchiveWriter, Opening, Sink, Unit
 from rundlet.core.formats.packed import PACKINGS, WITHOUT_CHECKSUM, Notes, Packing, decoded, packing_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
+from rundlet.core.model.catalog import Catalog, NameTable
+from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import plural
 

@@ -6,11 +6,13 @@ from collections.abc import Sequence
 
 from rundlet.core.codecs.side_by_side import Pool
 from rundlet.core.errors import PlanError
-from rundlet.core.formats.base import ArchiveReader, PackItem, Sink, WriteOptions
+from rundlet.core.formats.base import ArchiveReader, Sink
 from rundlet.core.formats.detect import by_id
 from rundlet.core.formats.edits import Edits
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.item import PackItem
 from rundlet.core.text import quoted
 
 

@@ -9,12 +9,15 @@ from pathlib import Path
 
 from rundlet.core.errors import PlanError
 from rundlet.core.files.names import first_free
-from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Kind, Opening, PackItem, WriteOptions
+from rundlet.core.formats.base import ArchiveReader, Opening
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.items import READ_ERRORS, open_item
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK
+from rundlet.core.model.entry import UNKNOWN, Kind
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
+from rundlet.core.model.item import PackItem
 from rundlet.core.streams.parts import files_of
 from rundlet.core.text import lower, plain_path, quoted
 

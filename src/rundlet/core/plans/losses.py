@@ -7,8 +7,10 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from rundlet.core.formats.base import MOST_TIME, FormatInfo, Kind, PackItem, WriteOptions
 from rundlet.core.jobs.report import Issue
+from rundlet.core.model.entry import MOST_TIME, Kind
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
+from rundlet.core.model.item import PackItem
 from rundlet.core.text import plural
 
 

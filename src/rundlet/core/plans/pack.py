@@ -13,11 +13,13 @@ from rundlet.core.errors import Clash, PlanError
 from rundlet.core.files.names import as_text, first_free
 from rundlet.core.files.scan import Found, LeaveOut, not_text, walk
 from rundlet.core.files.space import existing_parent, free_bytes
-from rundlet.core.formats.base import MOST_TIME, FormatInfo, Kind, PackItem, WriteOptions
 from rundlet.core.formats.passwords import TOO_LONG
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import MAX_COMPONENT, MAX_PASSWORD
+from rundlet.core.model.entry import MOST_TIME, Kind
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
+from rundlet.core.model.item import PackItem
 from rundlet.core.plans.adding import Base, beside, open_base
 from rundlet.core.plans.losses import not_kept, traits_of
 from rundlet.core.streams.parts import is_taken_by_parts, part_path, whole_set

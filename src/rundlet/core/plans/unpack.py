@@ -17,11 +17,12 @@ from numpy.typing import NDArray
 
 from rundlet.core.files.names import SafeName, doubted, first_free, numbered, safe_name, split_ending, without
 from rundlet.core.files.space import disk_rules, free_bytes
-from rundlet.core.formats.base import NO_TIME, UNKNOWN, ArchiveReader, Entry, Kind
+from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.jobs.turns import let_go, step_aside
 from rundlet.core.limits import CHUNK
+from rundlet.core.model.entry import NO_TIME, UNKNOWN, Entry, Kind
 from rundlet.core.streams.parts import CHECKSUMS
 from rundlet.core.text import plural, quoted
 from rundlet.core.text import size as text_size

@@ -14,13 +14,15 @@ import numpy as np
 
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import Corrupt, RundletError, file_problem
-from rundlet.core.formats.base import ArchiveReader, Kind, Opening, PackItem, Unit
-from rundlet.core.formats.contents import OpenContent, OpenFile
+from rundlet.core.formats.base import ArchiveReader, Opening, Unit
 from rundlet.core.formats.detect import by_id
 from rundlet.core.formats.items import READ_ERRORS, open_item
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import Limits
+from rundlet.core.model.contents import OpenContent, OpenFile
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.item import PackItem
 from rundlet.core.plans.pack import PackPlan
 from rundlet.core.streams.files import Stamp, stamp_of
 from rundlet.core.text import lower, quoted

@@ -15,12 +15,13 @@ from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.whole import deflated
 from rundlet.core.files.types import Sort as Kindred
 from rundlet.core.files.types import sort_of
-from rundlet.core.formats.base import Kind, PackItem
 from rundlet.core.formats.items import READ_ERRORS, open_item
 from rundlet.core.formats.sevenz.sorting import Sort, sort_item
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.turns import step_aside
 from rundlet.core.limits import KIB, MIB
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.item import PackItem
 
 SAMPLE = 8 * MIB
 """Bytes that are tried, when the files are larger: the tightest levels take some seconds for that."""

@@ -16,13 +16,14 @@ from rundlet.core.codecs.encoders import compress_whole
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.codecs.whole import deflated
-from rundlet.core.formats.base import FormatInfo, PackItem
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.formats.sevenz.levels import LEVELS
 from rundlet.core.formats.sevenz.pieces import ppmd_encoded
 from rundlet.core.formats.sevenz.sorting import FILTERS, Sort
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import MIB, SMALL
+from rundlet.core.model.format_info import FormatInfo
+from rundlet.core.model.item import PackItem
 from rundlet.core.work.sample import STRETCH, TAR_BLOCK, WHOLE, Sample, Stretch, take_sample, with_far
 
 _Key = TypeVar("_Key")

@@ -18,10 +18,11 @@ from rundlet.core.files.moving import move_into
 from rundlet.core.files.space import free_bytes
 from rundlet.core.files.trash import to_trash
 from rundlet.core.files.unfinished import noted
-from rundlet.core.formats.base import ArchiveReader, Kind, Unit
+from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.jobs.helpers import WORTH_IT
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.model.entry import Kind
 from rundlet.core.plans.unpack import Action, Afterwards, Step, UnpackPlan
 from rundlet.core.streams.parts import files_of
 from rundlet.core.streams.renaming import sync_disk

@@ -16,10 +16,11 @@ from rundlet.core.files.aside import Replaced
 from rundlet.core.files.landing import Landing, Made
 from rundlet.core.files.names import safe_link
 from rundlet.core.files.space import free_bytes
-from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, Unit
+from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK, KIB, MAX_LINK_TARGET, MIB
+from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.plans.unpack import Action, Step, UnpackPlan
 from rundlet.core.streams.sinks import allowed
 from rundlet.core.text import lower, quoted

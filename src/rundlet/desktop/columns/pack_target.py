@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
 
 from rundlet.core import text
 from rundlet.core.files.space import disk_rules
-from rundlet.core.formats.base import WriteOptions
+from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.losses import not_kept
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.work.trial import Point

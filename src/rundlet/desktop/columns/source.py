@@ -16,8 +16,8 @@ from PySide6.QtWidgets import (
 from rundlet.core import text
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.tree import NATURAL_AT_MOST
 from rundlet.core.jobs.turns import first
+from rundlet.core.model.tree import NATURAL_AT_MOST
 from rundlet.desktop.background import Latest
 from rundlet.desktop.columns.looking import Looking
 from rundlet.desktop.columns.pages import Pages

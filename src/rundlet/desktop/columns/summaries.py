@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from rundlet.core import text
-from rundlet.core.formats.base import UNKNOWN
+from rundlet.core.model.entry import UNKNOWN
 from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.state import Choice

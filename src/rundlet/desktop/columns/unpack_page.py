@@ -13,8 +13,8 @@ from PySide6.QtWidgets import (
 
 from rundlet.core import text
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import UNKNOWN
-from rundlet.core.formats.tree import ROOT
+from rundlet.core.model.entry import UNKNOWN
+from rundlet.core.model.tree import ROOT
 from rundlet.core.plans.unpack import Afterwards
 from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.state import UnpackDesk

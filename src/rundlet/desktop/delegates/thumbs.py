@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from rundlet.core import text
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.base import UNKNOWN
+from rundlet.core.model.entry import UNKNOWN
 from rundlet.desktop.delegates.names import fitted
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.peeking import Thumbs

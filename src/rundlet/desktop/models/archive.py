@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from rundlet.core.files.find import Wanted, rows_named
 from rundlet.core.files.types import Sort, sort_of, word_for
-from rundlet.core.formats.base import Kind
-from rundlet.core.formats.tree import NATURAL_AT_MOST, ArchiveTree
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.tree import NATURAL_AT_MOST, ArchiveTree
 from rundlet.desktop.models.listing import TOP, Record
 
 _LONGEST_ENDING = 16

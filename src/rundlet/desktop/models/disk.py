@@ -15,9 +15,9 @@ from rundlet.core.errors import file_problem
 from rundlet.core.files.find import Wanted
 from rundlet.core.files.scan import Part
 from rundlet.core.files.types import Sort, sort_of, word_for
-from rundlet.core.formats.base import UNKNOWN, Kind
-from rundlet.core.formats.tree import natural_key
 from rundlet.core.jobs.turns import step_aside
+from rundlet.core.model.entry import UNKNOWN, Kind
+from rundlet.core.model.tree import natural_key
 from rundlet.desktop.models.listing import TOP, Record
 
 

@@ -10,7 +10,7 @@ from PySide6.QtGui import QStandardItem, QStandardItemModel
 
 from rundlet.core import text
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.base import NO_TIME, UNKNOWN
+from rundlet.core.model.entry import NO_TIME, UNKNOWN
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.listing import COLUMNS, TOP, Listing, Record
 

@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from rundlet.core.files.types import Sort, sort_of
-from rundlet.core.formats.base import Kind
-from rundlet.core.formats.tree import natural_key
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.tree import natural_key
 from rundlet.core.plans.unpack import Action, Steps, UnpackPlan
 from rundlet.desktop.models.listing import TOP, Record
 

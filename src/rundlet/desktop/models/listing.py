@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.base import NO_TIME, UNKNOWN
+from rundlet.core.model.entry import NO_TIME, UNKNOWN
 
 TOP = 0
 """The node whose children are the listing's top rows."""

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 from rundlet.core import text
 from rundlet.core.files.looks import BytesLook, SoundLook, TableLook, TextLook
 from rundlet.core.files.types import word_for
-from rundlet.core.formats.base import UNKNOWN
+from rundlet.core.model.entry import UNKNOWN
 from rundlet.desktop.peeking import Seen
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import OneLine, heading, label, page_layout

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from rundlet.core.errors import FormatError
-from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
+from rundlet.core.formats.base import Opening, Sink
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, MAGIC, SignatureHeader
 from rundlet.core.formats.sevenz.writer import SevenWriter
 from rundlet.core.limits import MIB
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.streams.exact import read_there
 from rundlet.core.streams.sources import ByteSource, SliceSource
 

@@ -7,9 +7,10 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from rundlet.core.errors import Corrupt, LimitExceeded, Truncated, Unsupported
-from rundlet.core.formats.base import NO_TIME, NameTable
 from rundlet.core.formats.sevenz.fields import I64, Bits, FieldReader, Ticks
 from rundlet.core.formats.sevenz.records import EPOCH, BindPair, Coder, CoderFlag, Folder, Property
+from rundlet.core.model.catalog import NameTable
+from rundlet.core.model.entry import NO_TIME
 
 _MOST_CODERS = 32
 _MOST_STREAMS = 32

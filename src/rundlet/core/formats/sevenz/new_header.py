@@ -7,11 +7,12 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from rundlet.core.formats.base import NO_TIME, Kind, PackItem
 from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.sevenz import fields
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import EPOCH, UNIX_EXTENSION, Attribute, CoderFlag, Folder, Property
+from rundlet.core.model.entry import NO_TIME, Kind
+from rundlet.core.model.item import PackItem
 
 _LATEST = (1 << 63) - 1
 _NEW = 1 << 62  # stands behind every row that another archive had

@@ -19,7 +19,7 @@ from rundlet.core.errors import (
     Truncated,
     WrongPassword,
 )
-from rundlet.core.formats.base import UNKNOWN, ArchiveReader, Catalog, FormatInfo, Kind, NameTable, Opening, Unit
+from rundlet.core.formats.base import ArchiveReader, Opening, Unit
 from rundlet.core.formats.passwords import spellings
 from rundlet.core.formats.sevenz.blocks import Block, Keys, exactly
 from rundlet.core.formats.sevenz.fields import FieldReader
@@ -27,6 +27,9 @@ from rundlet.core.formats.sevenz.header import Header, Streams, read_header, rea
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, UNIX_EXTENSION, Attribute, Folder, Property, SignatureHeader
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import MIB
+from rundlet.core.model.catalog import Catalog, NameTable
+from rundlet.core.model.entry import UNKNOWN, Kind
+from rundlet.core.model.format_info import FormatInfo
 from rundlet.core.streams.exact import read_exactly
 from rundlet.core.streams.feed import Feed, SourceFeed
 from rundlet.core.streams.sources import ByteSource, SliceSource

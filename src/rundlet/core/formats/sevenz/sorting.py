@@ -9,12 +9,13 @@ from enum import IntEnum
 from functools import partial
 
 from rundlet.core.codecs.side_by_side import cores, in_order
-from rundlet.core.formats.base import Kind, PackItem
 from rundlet.core.formats.items import open_item, shrinks
 from rundlet.core.formats.sevenz.new_header import Row
 from rundlet.core.formats.sevenz.records import IDS, Folder
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import KIB
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.item import PackItem
 
 _HEAD = 4 * KIB
 _TRIED_FROM = 64 * KIB  # smaller files take longer to try than to pack

@@ -12,7 +12,7 @@ from rundlet.core.codecs.branch import filtered
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
 from rundlet.core.errors import Corrupt, PlanError, left_out
-from rundlet.core.formats.base import NO_TIME, ArchiveReader, Kind, PackItem, Sink, WriteOptions
+from rundlet.core.formats.base import ArchiveReader, Sink
 from rundlet.core.formats.edits import NOTHING, Edits
 from rundlet.core.formats.entry_contents import ArchiveContents
 from rundlet.core.formats.items import (
@@ -41,6 +41,9 @@ from rundlet.core.formats.sevenz.sorting import FILTERS, BlockPlan, Sort, blocks
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK, GIB, KIB, MIB
+from rundlet.core.model.entry import NO_TIME, Kind
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.item import PackItem
 from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import in_pieces
 from rundlet.core.text import quoted

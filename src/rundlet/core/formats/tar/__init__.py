@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.errors import RundletError, Unsupported
-from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
+from rundlet.core.formats.base import Opening, Sink
 from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import BLOCK, may_be_header
@@ -16,6 +16,7 @@ from rundlet.core.formats.tar.resuming import ResumingFeed
 from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, DEFAULT
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.streams.exact import read_there
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, plural

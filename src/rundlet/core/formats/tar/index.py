@@ -13,10 +13,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.formats.base import Catalog, NameTable
 from rundlet.core.formats.packed import Point
 from rundlet.core.formats.tar.members import Members, Stretches, as_catalog
 from rundlet.core.limits import INDEX_FROM, INDEX_TOTAL
+from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.streams.private import cache_root, private_file, private_folder
 from rundlet.core.streams.replacing import hidden_name, hold
 from rundlet.core.streams.sources import ByteSource

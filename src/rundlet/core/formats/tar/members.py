@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.formats.base import UNKNOWN, Catalog, NameTable
+from rundlet.core.model.catalog import Catalog, NameTable
+from rundlet.core.model.entry import UNKNOWN
 
 _FEW = 64
 

@@ -14,7 +14,6 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from rundlet.core.errors import Corrupt
-from rundlet.core.formats.base import Kind
 from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.tar.headers import (
     BLOCK,
@@ -36,6 +35,7 @@ from rundlet.core.formats.tar.headers import (
     split_name,
 )
 from rundlet.core.formats.tar.reader import TarReader
+from rundlet.core.model.entry import Kind
 from rundlet.core.streams.feed import Feed
 
 _EXTENSIONS = (Type.EXTENDED, Type.SOLARIS, Type.GLOBAL, Type.GNU_NAME, Type.GNU_LINK, Type.GNU_VOLUME)

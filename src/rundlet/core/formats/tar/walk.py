@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, MissingPart, Truncated
-from rundlet.core.formats.base import NO_TIME, Kind, NameTable
 from rundlet.core.formats.tar.headers import (
     BLOCK,
     GNU,
@@ -33,6 +32,8 @@ from rundlet.core.formats.tar.headers import (
 )
 from rundlet.core.formats.tar.members import Members, Rows, Stretches
 from rundlet.core.limits import MAX_FILE, MIB
+from rundlet.core.model.catalog import NameTable
+from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.streams.feed import Feed
 
 _MOST_EXTENDED = 16 * MIB  # names and attributes of one entry; real ones are a few kB

@@ -15,8 +15,7 @@ from typing import Protocol
 from rundlet.core.codecs.packers import Packer
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
 from rundlet.core.errors import left_out
-from rundlet.core.formats.base import ArchiveReader, Kind, PackItem, Sink, WriteOptions
-from rundlet.core.formats.contents import OpenContent, OpenFile
+from rundlet.core.formats.base import ArchiveReader, Sink
 from rundlet.core.formats.edits import NOTHING, Edits
 from rundlet.core.formats.items import READ_ERRORS, open_item, read_problem
 from rundlet.core.formats.packed import Point
@@ -26,6 +25,10 @@ from rundlet.core.formats.tar.rewriting import Changes, extension, first_change,
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK
+from rundlet.core.model.contents import OpenContent, OpenFile
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.item import PackItem
 from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import in_pieces
 

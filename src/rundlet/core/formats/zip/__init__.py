@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from rundlet.core.errors import FormatError, MissingPart, Truncated
-from rundlet.core.formats.base import FormatInfo, Opening, Sink, WriteOptions
+from rundlet.core.formats.base import Opening, Sink
 from rundlet.core.formats.zip.directory import read_directory, scanned_directory
 from rundlet.core.formats.zip.end import find_end, has_end
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import LocalHeader
 from rundlet.core.formats.zip.writer import ZipWriter
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
 

@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.errors import Corrupt, LimitExceeded
-from rundlet.core.formats.base import NO_TIME, Catalog, Kind, NameTable
 from rundlet.core.formats.names import decode_name, guess_code_page
 from rundlet.core.formats.zip.end import End
 from rundlet.core.formats.zip.records import (
@@ -31,6 +30,8 @@ from rundlet.core.formats.zip.scan import Scan, scan
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import Limits
+from rundlet.core.model.catalog import Catalog, NameTable
+from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.streams.exact import read_exactly
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import number, plural, quoted

@@ -7,7 +7,6 @@ import struct
 import time
 from dataclasses import dataclass
 
-from rundlet.core.formats.base import NO_TIME, Kind, PackItem
 from rundlet.core.formats.zip.records import (
     AES_FIELD,
     CENTRAL_REST,
@@ -25,6 +24,8 @@ from rundlet.core.formats.zip.records import (
     Method,
 )
 from rundlet.core.limits import MIB
+from rundlet.core.model.entry import NO_TIME, Kind
+from rundlet.core.model.item import PackItem
 
 STRENGTH = 3
 """The strength of the locks that are written: AES-256."""

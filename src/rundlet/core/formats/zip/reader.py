@@ -23,13 +23,15 @@ from rundlet.core.errors import (
     Unsupported,
     WrongPassword,
 )
-from rundlet.core.formats.base import UNKNOWN, ArchiveReader, FormatInfo, Unit
+from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.formats.passwords import byte_spellings
 from rundlet.core.formats.zip.directory import Directory
 from rundlet.core.formats.zip.end import End
 from rundlet.core.formats.zip.in_step import LegacyUnit, in_step
 from rundlet.core.formats.zip.records import LOCAL, Flag, LocalHeader, Method
 from rundlet.core.limits import SMALL, Limits
+from rundlet.core.model.entry import UNKNOWN
+from rundlet.core.model.format_info import FormatInfo
 from rundlet.core.streams.exact import chunks, read_exactly
 from rundlet.core.streams.sources import ByteSource, WindowSource
 from rundlet.core.text import quoted

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rundlet.core.errors import Corrupt
-from rundlet.core.formats.base import Kind, Sink
+from rundlet.core.formats.base import Sink
 from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.names import decode_name
 from rundlet.core.formats.zip.directory import raw_records
@@ -35,6 +35,7 @@ from rundlet.core.formats.zip.records import (
     LocalHeader,
     Method,
 )
+from rundlet.core.model.entry import Kind
 from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import read_exactly
 

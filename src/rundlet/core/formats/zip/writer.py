@@ -12,7 +12,7 @@ from rundlet.core.codecs.encoders import ENCODERS
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
 from rundlet.core.codecs.steps import STEP
 from rundlet.core.errors import left_out
-from rundlet.core.formats.base import ArchiveReader, Kind, PackItem, Sink, WriteOptions
+from rundlet.core.formats.base import ArchiveReader, Sink
 from rundlet.core.formats.deflaters import Deflaters
 from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.items import CHANGED, ReadFailed
@@ -34,6 +34,9 @@ from rundlet.core.formats.zip.tasks import Failed, How, Packed, Piece, Step, is_
 from rundlet.core.jobs.helpers import WORTH_IT
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.item import PackItem
 
 _RECORDS_AT_ONCE = 4096
 

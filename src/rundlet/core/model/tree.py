@@ -10,7 +10,8 @@ import numpy as np
 from natsort import natsort_keygen, ns
 from numpy.typing import NDArray
 
-from rundlet.core.formats.base import NO_TIME, UNKNOWN, Catalog, Kind, NameTable, spread
+from rundlet.core.model.catalog import Catalog, NameTable, spread
+from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
 
 _SLASH, _DOT = b"/."
 _ROWS_AT_ONCE, _NAMES_AT_ONCE = 1 << 16, 1 << 12
