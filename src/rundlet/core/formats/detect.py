@@ -2,24 +2,62 @@
 
 from __future__ import annotations
 
+import importlib
+from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import FormatError, MissingPart, PlanError, UnknownFormat
-from rundlet.core.formats import lone, sevenz, tar
-from rundlet.core.formats import zip as zip_format
-from rundlet.core.formats.base import ArchiveReader, Format, Opening
+from rundlet.core.formats import known
+from rundlet.core.formats.known import HEAD, may_be
 from rundlet.core.jobs.report import Issue
 from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sources import ByteSource, FileSource
 from rundlet.core.text import number, quoted
 
-FORMATS: tuple[Format, ...] = (tar.PLAIN, sevenz.FORMAT, *tar.PACKED, *lone.FORMATS, zip_format.FORMAT)
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader, ArchiveWriter, Format, Opening, Sink
+    from rundlet.core.model.format_info import FormatInfo, WriteOptions
+
+
+class _Known:
+    """A format whose code is loaded when it is first wanted. See :class:`rundlet.core.formats.base.Format`."""
+
+    def __init__(self, info: FormatInfo, module: str) -> None:
+        self.info = info
+        self._module = module
+
+    @cached_property
+    def _format(self) -> Format:
+        module = importlib.import_module(f"rundlet.core.formats.{self._module}")
+        found: Format = next(one for one in module.FORMATS if one.info is self.info)
+        return found
+
+    def probe(self, source: ByteSource) -> bool:
+        return may_be(self.info, source.read_at(0, HEAD)) and self._format.probe(source)
+
+    def open(self, source: ByteSource, opening: Opening) -> ArchiveReader:
+        return self._format.open(source, opening)
+
+    def create(self, sink: Sink, options: WriteOptions) -> ArchiveWriter:
+        return self._format.create(sink, options)
+
+
+_ZIP, _SEVEN = _Known(known.ZIP, "zip"), _Known(known.SEVEN, "sevenz")
+
+FORMATS: tuple[Format, ...] = (
+    _Known(known.TAR, "tar"),
+    _SEVEN,
+    *(_Known(info, "tar") for info in known.PACKED_TARS),
+    *(_Known(info, "lone") for info in known.LONE),
+    _ZIP,
+)
 """In the order in which they are looked for. zip comes last: it is also told by its end, which may stand in any file."""
 
 WRITABLE: tuple[Format, ...] = (
-    zip_format.FORMAT,
-    sevenz.FORMAT,
-    *(f for f in FORMATS if f.info.writes and f not in (zip_format.FORMAT, sevenz.FORMAT)),
+    _ZIP,
+    _SEVEN,
+    *(f for f in FORMATS if f.info.writes and f not in (_ZIP, _SEVEN)),
 )
 """Those that new archives can be made in."""
 
@@ -32,9 +70,9 @@ def by_id(name: str) -> Format:
     Raises:
         PlanError: when there is none.
     """
-    for known in WRITABLE:
-        if known.info.id == name:
-            return known
+    for one in WRITABLE:
+        if one.info.id == name:
+            return one
     raise PlanError(f"Rundlet writes no format {quoted(name)}. It writes: {', '.join(f.info.id for f in WRITABLE)}.")
 
 
@@ -42,17 +80,17 @@ def by_ending(path: Path) -> Format | None:
     """The format that the end of a file name stands for, or None. Only for naming new archives."""
     name = path.name.lower()
     fitting = (f for f in WRITABLE if name.endswith((f.info.ending, *f.info.other_endings)))
-    return max(fitting, key=lambda known: len(known.info.ending), default=None)
+    return max(fitting, key=lambda f: len(f.info.ending), default=None)
 
 
 def detect(source: ByteSource) -> Format | None:
     """The format of these bytes, or None."""
-    return next((known for known in FORMATS if _fits(known, source)), None)
+    return next((one for one in FORMATS if _fits(one, source)), None)
 
 
-def _fits(known: Format, source: ByteSource) -> bool:
+def _fits(one: Format, source: ByteSource) -> bool:
     try:
-        return known.probe(source)
+        return one.probe(source)
     except MissingPart:
         return False  # what tells this format is in a part that is not there
 
@@ -75,7 +113,11 @@ def open_source(source: ByteSource, opening: Opening | None = None) -> ArchiveRe
         found = detect(source)
         if found is None:
             raise UnknownFormat(_unknown(source), archive=source.name)
-        reader = found.open(source, opening or Opening())
+        if opening is None:
+            from rundlet.core.formats.base import Opening  # with all that readers need
+
+            opening = Opening()
+        reader = found.open(source, opening)
     except (FormatError, MissingPart) as error:
         source.close()
         if isinstance(source, JoinedSource):

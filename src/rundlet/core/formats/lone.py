@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import Unsupported
 from rundlet.core.formats.base import ArchiveReader, ArchiveWriter, Opening, Sink, Unit
+from rundlet.core.formats.known import LONE
 from rundlet.core.formats.packed import PACKINGS, WITHOUT_CHECKSUM, Notes, Packing, decoded, packing_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
@@ -103,9 +104,9 @@ def _mtime_ns(source: ByteSource, packing: Packing) -> int:
 class LoneFormat:
     """One packing; see :class:`rundlet.core.formats.base.Format`. For reading only."""
 
-    def __init__(self, packing: Packing) -> None:
+    def __init__(self, info: FormatInfo, packing: Packing) -> None:
         self._packing = packing
-        self.info = FormatInfo(id=packing.id, ending=f".{packing.id}", about="", levels=(), default_level=0)
+        self.info = info
 
     def probe(self, source: ByteSource) -> bool:
         """The packing's magic."""
@@ -118,4 +119,5 @@ class LoneFormat:
         raise Unsupported(f"Rundlet does not write lone {self.info.ending} files; choose tar{self.info.ending} or zip.")
 
 
-FORMATS = tuple(LoneFormat(packing) for packing in PACKINGS)
+_BY_ID = {packing.id: packing for packing in PACKINGS}
+FORMATS = tuple(LoneFormat(info, _BY_ID[info.id]) for info in LONE)

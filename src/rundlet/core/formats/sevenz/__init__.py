@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from rundlet.core.errors import FormatError
 from rundlet.core.formats.base import Opening, Sink
+from rundlet.core.formats.known import SEVEN
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, MAGIC, SignatureHeader
 from rundlet.core.formats.sevenz.writer import SevenWriter
 from rundlet.core.limits import MIB
-from rundlet.core.model.format_info import FormatInfo, WriteOptions
+from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.streams.exact import read_there
 from rundlet.core.streams.sources import ByteSource, SliceSource
 
@@ -19,16 +20,7 @@ _LARGEST_STUB = 16 * MIB
 class SevenFormat:
     """See :class:`rundlet.core.formats.base.Format`."""
 
-    info = FormatInfo(
-        id="7z",
-        ending=".7z",
-        about="Smallest, also with names hidden behind a password; the other person may need a program for it.",
-        levels=tuple(range(10)),
-        default_level=5,
-        can_lock=True,
-        can_hide_names=True,
-        methods=("lzma2", "ppmd"),
-    )
+    info = SEVEN
 
     def probe(self, source: ByteSource) -> bool:
         """The signature where the archive begins, or behind a program that opens it."""
@@ -60,4 +52,4 @@ def _start(source: ByteSource) -> int | None:
     return None
 
 
-FORMAT = SevenFormat()
+FORMATS = (SevenFormat(),)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.errors import RundletError, Unsupported
 from rundlet.core.formats.base import Opening, Sink
+from rundlet.core.formats.known import PACKED_TARS, TAR
 from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import BLOCK, may_be_header
@@ -21,42 +22,16 @@ from rundlet.core.streams.exact import read_there
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, plural
 
-_ABOUT = {
-    "": "Puts files together without making them smaller.",
-    "gz": "The usual one between Linux computers.",
-    "bz2": "Smaller than gzip and slower; for those who ask for it.",
-    "xz": "Very small and slow to pack; opens on every Linux computer.",
-    "zst": "Quick and small; opens where programs are not too old.",
-}
 _EMPTY_AT_MOST = 20 * BLOCK  # a tar with nothing in it is one record of zeros; a larger file of zeros is just that
 _MOST_SEARCHED = 1 << 30  # decoded bytes in search of a header behind a damaged beginning; a few seconds
-_SHORT_ENDINGS = {"gz": (".tgz",), "bz2": (".tbz2", ".tbz"), "xz": (".txz",), "zst": (".tzst",)}
 
 
 class TarFormat:
     """tar in one packing, or plain; see :class:`rundlet.core.formats.base.Format`."""
 
-    def __init__(self, packing: Packing | None) -> None:
+    def __init__(self, info: FormatInfo, packing: Packing | None) -> None:
+        self.info = info
         self._packing = packing
-        short = packing.id if packing is not None else ""
-        writes = not short or short in PACKERS
-        levels = (
-            tuple(range(10))
-            if short in ("gz",)
-            else tuple(range(1, 10))
-            if writes and short
-            else (0,)
-            if writes
-            else ()
-        )
-        self.info = FormatInfo(
-            id=f"tar.{short}" if short else "tar",
-            ending=f".tar.{short}" if short else ".tar",
-            about=_ABOUT.get(short, ""),
-            levels=levels,
-            default_level=9 if short == "bz2" else 5 if short else 0,
-            other_endings=_SHORT_ENDINGS.get(short, ()),
-        )
 
     def probe(self, source: ByteSource) -> bool:
         """A header with a right checksum where the archive begins, or an archive with nothing in it."""
@@ -156,5 +131,8 @@ def _head_behind_damage(source: ByteSource, packing: Packing) -> bytes:
         return b""
 
 
-PLAIN = TarFormat(None)
-PACKED = tuple(TarFormat(packing) for packing in PACKINGS)
+_BY_ID = {packing.id: packing for packing in PACKINGS}
+FORMATS = (
+    TarFormat(TAR, None),
+    *(TarFormat(info, _BY_ID[info.id.removeprefix("tar.")]) for info in PACKED_TARS),
+)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from rundlet.core.errors import FormatError, MissingPart, Truncated
 from rundlet.core.formats.base import Opening, Sink
+from rundlet.core.formats.known import ZIP
 from rundlet.core.formats.zip.directory import read_directory, scanned_directory
 from rundlet.core.formats.zip.end import find_end, has_end
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import LocalHeader
 from rundlet.core.formats.zip.writer import ZipWriter
-from rundlet.core.model.format_info import FormatInfo, WriteOptions
+from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
 
@@ -17,15 +18,7 @@ from rundlet.core.text import quoted
 class ZipFormat:
     """See :class:`rundlet.core.formats.base.Format`."""
 
-    info = FormatInfo(
-        id="zip",
-        ending=".zip",
-        about="Opens on every computer without another program.",
-        levels=tuple(range(10)),
-        default_level=5,
-        can_lock=True,
-        methods=("deflate", "bzip2", "lzma", "zstd", "xz"),
-    )
+    info = ZIP
 
     def probe(self, source: ByteSource) -> bool:
         """A local header in front, or an end record at the back."""
@@ -53,4 +46,4 @@ class ZipFormat:
         return ZipWriter(sink, options)
 
 
-FORMAT = ZipFormat()
+FORMATS = (ZipFormat(),)
