@@ -212,7 +212,8 @@ def _unpack_scene(name: str, *, over: bool, after: str = "stays") -> Scene:
     def work(root: Path) -> object:
         from rundlet.core.formats.detect import open_archive
         from rundlet.core.jobs.job import Job
-        from rundlet.core.plans.unpack import Afterwards, UnpackClash, plan_unpack
+        from rundlet.core.plans.unpack import plan_unpack
+        from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
         from rundlet.core.work.unpack import put_away, unpack
 
         reader = open_archive(root / "to" / "x.zip")

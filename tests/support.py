@@ -11,20 +11,24 @@ import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pytest
 
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import by_id, open_archive
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.model.entry import Kind
 from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import UnpackClash, plan_unpack
+from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.unpack_plan import UnpackClash
 from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
 
 AT_LENGTH = "RUNDLET_TESTS_AT_LENGTH" in os.environ
 """Whether tests that can be run for longer are: see ``make test-long``."""

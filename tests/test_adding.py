@@ -6,26 +6,29 @@ import os
 import tarfile
 import zipfile
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
 
 import second_reader
 from rundlet.core.errors import Cancelled, Clash, Corrupt, OutOfDate, PasswordNeeded, PlanError, WrongPassword
-from rundlet.core.formats.base import Opening
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.sevenz import writer as seven_writer
-from rundlet.core.formats.sevenz.new_header import Row
 from rundlet.core.formats.sevenz.records import Property
 from rundlet.core.formats.zip import rewriting as zip_rewriting
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.model.item import PackItem
+from rundlet.core.model.opening import Opening
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
 from support import Raw, contents, make_tree, pack_to, raw_zip, snapshot, unpack_to
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.sevenz.new_header import Row
+    from rundlet.core.jobs.report import Report
+    from rundlet.core.model.item import PackItem
 
 FORMATS = [known.info.id for known in WRITABLE]
 

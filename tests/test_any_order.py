@@ -7,6 +7,7 @@ import os
 import shutil
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import hypothesis.strategies as st
 from hypothesis import HealthCheck, settings
@@ -19,19 +20,21 @@ from hypothesis.stateful import (
 )
 from PySide6.QtCore import QItemSelectionModel
 from PySide6.QtTest import QTest
-from pytestqt.qtbot import QtBot
 
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.model.entry import Kind
 from rundlet.core.plans.pack import PackClash
-from rundlet.core.plans.unpack import Afterwards, UnpackClash
+from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.desktop.app import make_app
 from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 from support import at_length_too, contents, rounds
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
 
 NAMES = ("rent.txt", "river.csv", "notes.md", "deep/heron.txt", "deep/er/weir.txt")
 FINDS = ("", "r", "rent", "*.csv", "zip", "nothing")

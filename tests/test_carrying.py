@@ -5,12 +5,12 @@ from __future__ import annotations
 import os
 import shutil
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
 from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDrag, QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
-from pytestqt.qtbot import QtBot
 
 from rundlet.core.errors import Cancelled
 from rundlet.core.files.endings import better_name
@@ -23,13 +23,17 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import plan_pack
-from rundlet.core.plans.unpack import Afterwards
+from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.core.work.pack import pack
 from rundlet.desktop import shelf as shelf_module
 from rundlet.desktop.lending import Copy
-from rundlet.desktop.window import Window
 from support import make_tree, pack_to, snapshot
 from windows import CTRL, NONE, chosen, click, files_in, row
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
+
+    from rundlet.desktop.window import Window
 
 
 def uris(mime: QMimeData) -> list[Path]:

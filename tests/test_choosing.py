@@ -6,29 +6,34 @@ import shutil
 import zipfile
 from fnmatch import fnmatch
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
-from natsort import natsorted
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit
-from pytestqt.qtbot import QtBot
 
-from rundlet.core.files.find import Wanted, rows_named
+from rundlet.core.files.find import Wanted
+from rundlet.core.files.find_rows import rows_named
 from rundlet.core.files.types import Sort
 from rundlet.core.formats.detect import open_archive, open_source
 from rundlet.core.jobs import turns
-from rundlet.core.model.entry import UNKNOWN
-from rundlet.core.model.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
+from rundlet.core.model.entry import ROOT, UNKNOWN
+from rundlet.core.model.natural import NATURAL_AT_MOST
+from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.streams.sources import MemorySource
 from rundlet.desktop.models.archive import ArchiveListing, sorts_of
 from rundlet.desktop.models.listing import COLUMNS, TOP
 from rundlet.desktop.widgets.long_view import LongView
-from rundlet.desktop.window import Window
 from support import Raw, make_tree, pack_to, raw_zip
 from windows import CTRL, LEFT, NONE, SHIFT, chosen, click, files_in, middle, row
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
+
+    from rundlet.desktop.window import Window
 
 
 def go_in(window: Window, settle, name: str) -> None:
@@ -165,7 +170,7 @@ def test_a_folder_of_very_many_is_gone_into(tmp_path: Path) -> None:
     listing = ArchiveListing(tree, ROOT, sorts_of(tree))
     many, few = (listing.node_of(name) for name in ("many", "few"))
     assert (listing.count(TOP), listing.count(many), listing.count(few)) == (2, 0, 1)
-    steps = natsorted(name.removeprefix("many/") for name in names)
+    steps = sorted((name.removeprefix("many/") for name in names), key=lambda name: int(name[5:-2]))
     assert [tree.name(node) for node in listing.children(many)] == steps
     listing.sort("kind", descending=False)
     assert [tree.name(node) for node in listing.children(many)] == sorted(steps, key=lambda name: name[-1])

@@ -9,17 +9,18 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pytest
 from backports import zstd
 
 from rundlet.core.errors import Cancelled, FileProblem, FormatError, RundletError, UnknownFormat
-from rundlet.core.formats.base import ArchiveReader, Opening
 from rundlet.core.formats.detect import FORMATS, WRITABLE, by_ending, by_id, detect, open_source
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.catalog import Catalog, NameTable, joined
 from rundlet.core.model.entry import UNKNOWN, Kind
+from rundlet.core.model.opening import Opening
 from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.plans.unpack import needs_own_folder, plan_unpack
 from rundlet.core.streams.exact import chunks, read_exactly
@@ -27,6 +28,9 @@ from rundlet.core.streams.sources import FileSource, MemorySource, SliceSource
 from rundlet.core.work.check import check
 from rundlet.core.work.unpack import unpack
 from support import at_length_too, contents, make_tree, pack_to, rounds
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
 
 _LONE = {"gz": gzip.compress, "bz2": bz2.compress, "xz": lzma.compress, "zst": zstd.compress}
 

@@ -13,10 +13,10 @@ import numpy as np
 import pytest
 
 from rundlet.core.errors import Corrupt, LimitExceeded, RundletError
-from rundlet.core.formats.base import Opening
 from rundlet.core.formats.detect import open_archive, open_source
 from rundlet.core.formats.sevenz import writer as seven_writer
 from rundlet.core.model.entry import Kind
+from rundlet.core.model.opening import Opening
 from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.streams.sources import MemorySource

@@ -10,24 +10,27 @@ import zipfile
 from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pytest
 
 import support
 from rundlet.core.errors import Cancelled
 from rundlet.core.formats import deflaters
-from rundlet.core.formats.deflating import Content
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs import helpers
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
-from rundlet.core.plans.pack import PackPlan
-from rundlet.core.plans.unpack import UnpackClash, plan_unpack
+from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.unpack_plan import UnpackClash
 from rundlet.core.work import hands
 from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
 from support import Raw, pack_to, raw_zip, snapshot, unpack_to
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.deflating import Content
+    from rundlet.core.jobs.report import Report
+    from rundlet.core.plans.pack import PackPlan
 
 _COUNT = 300
 

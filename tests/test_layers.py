@@ -7,7 +7,10 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 import rundlet
+from support import pack_to
 
 PACKAGE = Path(rundlet.__file__).parent
 TOKENS = PACKAGE / "desktop" / "theme" / "tokens.py"
@@ -31,6 +34,39 @@ sys.exit(rundlet.cli.main.main(["--version"]))
 def test_core_and_command_line_work_without_the_window_toolkit() -> None:
     done = subprocess.run([sys.executable, "-c", BLOCKED], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr
+
+
+_HEAVY = ("numpy", "cryptography", "isal", "deflate", "backports", "pyppmd", "inflate64", "bcj", "charset_normalizer")
+
+_IN_A_FOLDER = """
+import sys
+from PySide6.QtCore import QTimer
+from rundlet.desktop import app
+class Opened(app.Window):
+    def __init__(self):
+        super().__init__()
+        self.workspace.listed.connect(lambda _: QTimer.singleShot(0, self.close))
+app.Window = Opened
+app.main([sys.argv[1]])
+"""
+
+
+@pytest.mark.parametrize(
+    ("code", "without"),
+    [
+        ("from rundlet.cli.main import main; main(['--version']); main(['help'])", (*_HEAVY, "PySide6")),
+        ("from rundlet.cli.main import main; main(['list', sys.argv[2]])", ("PySide6", "pyppmd", "inflate64", "bcj")),
+        (_IN_A_FOLDER, _HEAVY),
+    ],
+)
+def test_what_is_loaded_early_is_little(tmp_path: Path, code: str, without: tuple[str, ...]) -> None:
+    """Neither words about the program nor a window with a folder in it wait for codecs and numeric libraries."""
+    (tmp_path / "a.txt").write_text("content")
+    pack_to(tmp_path / "x.zip", [tmp_path / "a.txt"])
+    code = f"import sys\n{code}\nprint(*[name for name in {without!r} if name in sys.modules], file=sys.stderr)"
+    words = [sys.executable, "-c", code, str(tmp_path), str(tmp_path / "x.zip")]
+    done = subprocess.run(words, capture_output=True, text=True, check=True)
+    assert done.stderr.split() == []
 
 
 def test_colours_stand_in_one_file() -> None:

@@ -29,12 +29,13 @@ from hypothesis import strategies as st
 from rundlet.cli.main import main
 from rundlet.core.codecs.legacy_cipher import LegacyCipher
 from rundlet.core.errors import MissingPart, PasswordNeeded, PlanError, RundletError, UnknownFormat, WrongPassword
-from rundlet.core.formats.base import Opening
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive, open_source
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.opening import Opening
 from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import own_folder_name, plan_unpack
+from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.unpack_plan import own_folder_name
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.check import check
 from rundlet.core.work.pack import pack

@@ -6,6 +6,7 @@ import io
 import os
 import wave
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pytest
@@ -14,16 +15,19 @@ from hypothesis import strategies as st
 from PySide6.QtCore import QBuffer, QIODevice, QPoint, Qt, QUrl
 from PySide6.QtGui import QColor, QImage
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QWidget
-from pytestqt.qtbot import QtBot
 
 from rundlet.core.files.looks import BytesLook, PictureLook, SoundLook, TableLook, TextLook, look_at
 from rundlet.core.files.types import Sort
 from rundlet.desktop.models.areas import Area, placed
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.window import Window
 from support import Raw, pack_to, raw_zip
 from windows import LEFT, NONE, chosen, click, files_in, row
+
+if TYPE_CHECKING:
+    from PySide6.QtWidgets import QWidget
+    from pytestqt.qtbot import QtBot
+
+    from rundlet.desktop.window import Window
 
 
 def picture(width: int = 60, height: int = 40, form: str = "PNG") -> bytes:

@@ -28,7 +28,8 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import Afterwards, UnpackClash, plan_unpack
+from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.streams import replacing
 from rundlet.core.streams.parts import PartsSink, whole_set
 from rundlet.core.streams.renaming import rename_new

@@ -4,24 +4,28 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
 from PySide6.QtCore import Qt, QUrl
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
-from pytestqt.qtbot import QtBot
 
 from rundlet.core.files.presets import PackWay, Presets
 from rundlet.core.files.scan import LeaveOut
 from rundlet.core.files.space import DiskRules
 from rundlet.core.formats.detect import by_id, open_archive
-from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.work.trial import Point
-from rundlet.desktop.window import Window
 from support import contents, make_tree, unpack_to
 from windows import CTRL, NONE, chosen, click, files_in
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
+
+    from rundlet.core.jobs.job import Job
+    from rundlet.desktop.window import Window
 
 
 def held(archive: Path) -> dict[str, bytes]:

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import hypothesis.strategies as st
 import numpy as np
@@ -21,7 +22,6 @@ from hypothesis import given, settings
 import second_reader
 from rundlet.core.codecs.side_by_side import Pool
 from rundlet.core.errors import PlanError
-from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.entry_contents import ArchiveContents
@@ -36,6 +36,9 @@ from rundlet.core.plans.pack import plan_pack
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.work.pack import pack
 from support import AT_LENGTH, Raw, at_length_too, pack_to, raw_zip, rounds
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
 
 FORMATS = [known.info.id for known in WRITABLE]
 SECOND = 10**9

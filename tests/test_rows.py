@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import PurePosixPath
+from typing import TYPE_CHECKING
 
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -10,10 +11,10 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, ru
 from PySide6.QtCore import QModelIndex, Qt
 from PySide6.QtGui import QFontMetrics
 from PySide6.QtTest import QAbstractItemModelTester
-from pytestqt.qtbot import QtBot
 
 from rundlet.core.formats.detect import open_source
-from rundlet.core.model.tree import ROOT, ArchiveTree
+from rundlet.core.model.entry import ROOT
+from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.streams.sources import MemorySource
 from rundlet.desktop.app import make_app
 from rundlet.desktop.delegates.names import fitted
@@ -23,6 +24,9 @@ from rundlet.desktop.models.listing import COLUMNS, TOP
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.entry_views import EntryView
 from support import Raw, raw_zip
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
 
 STEPS = st.sampled_from(["a", "B", "b2", "b10", "çé", "川", "x.txt", "y.csv"])
 PATHS = st.lists(st.lists(STEPS, min_size=1, max_size=4).map("/".join), min_size=1, max_size=25, unique=True)

@@ -28,7 +28,6 @@ from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.branch import BRANCHES, filtered, unfiltered
 from rundlet.core.codecs.four_stream import joined_streams
 from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, PasswordNeeded, RundletError, WrongPassword
-from rundlet.core.formats.base import Opening
 from rundlet.core.formats.detect import by_id, open_archive, open_source
 from rundlet.core.formats.sevenz import fields
 from rundlet.core.formats.sevenz.reader import SevenReader
@@ -37,6 +36,7 @@ from rundlet.core.formats.sevenz.writer import SevenWriter
 from rundlet.core.limits import MIB, Limits
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.opening import Opening
 from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack

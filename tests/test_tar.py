@@ -14,7 +14,7 @@ from collections.abc import Callable
 from functools import partial
 from itertools import pairwise
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
@@ -25,7 +25,6 @@ from hypothesis import strategies as st
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.formats import detect
-from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import open_archive, open_source
 from rundlet.core.formats.packed import PACKINGS, Notes, decoded
 from rundlet.core.formats.tar import index as cache
@@ -50,6 +49,9 @@ from support import (
     unpack_to,
     xz_in_blocks,
 )
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
 
 FORMATS = ("tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst")
 

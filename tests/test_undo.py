@@ -17,7 +17,8 @@ from rundlet.core.files.trash import from_trash, trash_one
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import UnpackClash, plan_unpack
+from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.unpack_plan import UnpackClash
 from rundlet.core.work.pack import pack
 from rundlet.core.work.undo import undo, undo_words
 from rundlet.core.work.unpack import unpack

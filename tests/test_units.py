@@ -6,11 +6,14 @@ import threading
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import pytest
 
-from rundlet.core.formats.base import Unit
 from rundlet.core.work import units
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import Unit
 
 FINE, COARSE = 100, 1 << 20
 

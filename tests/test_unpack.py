@@ -17,7 +17,8 @@ from rundlet.core.files.names import numbered, safe_link, safe_name, split_endin
 from rundlet.core.files.space import DiskRules
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
-from rundlet.core.plans.unpack import Action, UnpackClash, needs_own_folder, own_folder_name, plan_unpack
+from rundlet.core.plans.unpack import needs_own_folder, plan_unpack
+from rundlet.core.plans.unpack_plan import Action, UnpackClash, own_folder_name
 from rundlet.core.streams import sinks
 from rundlet.core.text import LONGEST_MESSAGE
 from rundlet.core.work.unpack import unpack

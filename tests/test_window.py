@@ -11,6 +11,7 @@ import subprocess
 import sys
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, QRect, Qt, QUrl
@@ -26,24 +27,27 @@ from PySide6.QtWidgets import (
     QSlider,
     QWidget,
 )
-from pytestqt.qtbot import QtBot
 
 from rundlet.core.files.types import Sort
 from rundlet.core.formats.detect import by_id, open_archive
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import Afterwards, UnpackClash
+from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.work.pack import pack
 from rundlet.desktop import window as window_module
 from rundlet.desktop.app import close_when_told_to_end, make_app
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.window import Window
 from support import Raw, make_tree, pack_to, raw_zip, snapshot
 from windows import CTRL, LEFT, NONE, SHIFT, chosen, click, files_in, middle, row
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
+
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
+    from rundlet.desktop.window import Window
 
 
 def test_the_whole_sentence(window: Window, settle, stand, home: Path) -> None:

@@ -5,20 +5,19 @@ from __future__ import annotations
 import os
 import threading
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
-from pytestqt.qtbot import QtBot
 
 from rundlet.core.files.private_copies import new_private_folder, sweep_private_copies
 from rundlet.core.formats.detect import by_id
-from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import plan_pack
-from rundlet.core.plans.unpack import Afterwards, UnpackClash
+from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.work import unpack as unpack_work
 from rundlet.core.work.pack import pack
 from rundlet.desktop.app import _ask_before_logging_out
@@ -27,6 +26,11 @@ from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 from support import Raw, make_tree, pack_to, raw_zip
 from windows import CTRL, LEFT, chosen, click, files_in
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
+
+    from rundlet.core.jobs.job import Job
 
 NAMES = "rent.txt a.txt b.txt c.txt d.txt"
 

@@ -11,7 +11,7 @@ from rundlet.core import text
 from rundlet.core.errors import RundletError, file_problem
 from rundlet.core.files.types import Sort, sort_of, word_for
 from rundlet.core.jobs.job import Job, Progress
-from rundlet.core.plans.unpack import own_folder_name
+from rundlet.core.plans.unpack_plan import own_folder_name
 from rundlet.desktop.widgets.basics import short_path
 from rundlet.desktop.widgets.strip import progress_words
 

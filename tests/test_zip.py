@@ -12,7 +12,7 @@ import time
 import zipfile
 import zlib
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
@@ -21,7 +21,6 @@ from hypothesis import strategies as st
 
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.errors import FormatError, RundletError, Truncated
-from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import by_id, open_archive, open_source
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.tree import ArchiveTree
@@ -42,6 +41,9 @@ from support import (
     snapshot,
     unpack_to,
 )
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
 
 GIB = 1 << 30
 

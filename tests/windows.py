@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
 from PySide6.QtCore import QCoreApplication, QEvent, QModelIndex, QPoint, Qt
 from PySide6.QtTest import QTest
-from pytestqt.qtbot import QtBot
 
 from rundlet.desktop.app import make_app
 from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
 
 CTRL, SHIFT, NONE = (
     Qt.KeyboardModifier.ControlModifier,

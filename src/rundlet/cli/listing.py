@@ -5,17 +5,19 @@ from __future__ import annotations
 import argparse
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from rundlet.cli.opening import add_reading, given_password, open_given
-from rundlet.cli.render import Output
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import ArchiveReader
-from rundlet.core.model.catalog import Catalog
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Entry, Kind
 from rundlet.core.text import iso_time, plural, shown, size
+
+if TYPE_CHECKING:
+    from rundlet.cli.render import Output
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.model.catalog import Catalog
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -8,17 +8,21 @@ import sys
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rundlet.cli.render import with_progress
 from rundlet.core.errors import PlanError
 from rundlet.core.files.names import as_text
-from rundlet.core.formats.base import ArchiveReader, Opening
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.names import CODE_PAGES
 from rundlet.core.limits import DEFAULT, MAX_PASSWORD_LINE
-from rundlet.core.model.catalog import Catalog
+from rundlet.core.model.opening import Opening
 from rundlet.core.streams.private import no_core_dumps
 from rundlet.core.text import parse_size
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.model.catalog import Catalog
 
 
 def add_password(parser: argparse.ArgumentParser) -> None:

@@ -10,13 +10,13 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
-from rundlet.core.files.journal import Journal, record_of
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Issue, Report
 from rundlet.core.text import shown
-from rundlet.core.work.words import words_of
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.report import Issue, Report
 
 T = TypeVar("T")
 
@@ -75,6 +75,9 @@ def report_value(report: Report) -> dict[str, Any]:
 
 def note(report: Report, source: Sequence[Path]) -> None:
     """Keep a record of the work in the log that the window shows, from where it can be taken back."""
+    from rundlet.core.files.journal import Journal, record_of  # listing and checking leave no record
+    from rundlet.core.work.words import words_of
+
     record, puts = record_of(report, [Path(path).absolute() for path in source], words_of(report))
     Journal().add(record, puts)
 

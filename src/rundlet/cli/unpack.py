@@ -5,20 +5,24 @@ from __future__ import annotations
 import argparse
 import fnmatch
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.cli.opening import add_reading, given_password, open_given
 from rundlet.cli.render import Output, issue_values, note, report_value, with_progress
 from rundlet.core.errors import Cancelled, PlanError, RundletError
-from rundlet.core.formats.base import ArchiveReader
-from rundlet.core.jobs.job import Job
-from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan, own_folder_name, plan_unpack
+from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan, own_folder_name
 from rundlet.core.text import duration, plain_path, plural, quoted, shown, size
 from rundlet.core.work.unpack import unpack
 from rundlet.core.work.words import otherwise
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.jobs.job import Job
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

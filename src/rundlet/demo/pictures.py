@@ -8,11 +8,11 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QEventLoop, QLocale
 from PySide6.QtWidgets import QApplication
 
-from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.desktop.app import make_app
 from rundlet.desktop.models.archive import ArchiveListing
@@ -20,6 +20,9 @@ from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.state import Place, UnpackDesk
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
 
 _PATIENCE_SECONDS = 300.0
 _SETTLED_SECONDS = 0.2

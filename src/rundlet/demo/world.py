@@ -13,9 +13,9 @@ import wave
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtCore import QBuffer, QIODevice
 from PySide6.QtGui import QImage
 
@@ -23,6 +23,9 @@ from rundlet.core.formats.detect import WRITABLE, by_ending
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.work.pack import pack
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 _SEED = 20310301
 _SPRING = datetime(2031, 3, 1, 9, 0, tzinfo=UTC)

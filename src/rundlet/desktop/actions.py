@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from PySide6.QtGui import QAction, QKeySequence
-from PySide6.QtWidgets import QWidget
+
+if TYPE_CHECKING:
+    from PySide6.QtWidgets import QWidget
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,9 +10,9 @@ import sys
 from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QAbstractEventDispatcher, QSocketNotifier, Qt, QTimer
-from PySide6.QtGui import QSessionManager
 from PySide6.QtWidgets import QApplication, QWidget
 
 from rundlet.core.files.places import there
@@ -21,6 +21,9 @@ from rundlet.core.jobs.turns import interface_rests, interface_wakes
 from rundlet.desktop.theme.style import RundletStyle
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QSessionManager
 
 _log = logging.getLogger(__name__)
 

@@ -5,18 +5,21 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.files.scan import Part, folder_parts
-from rundlet.core.jobs.job import Job
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.counting import counted_in_archive, counted_on_disk
 from rundlet.desktop.gathered import Gathered
-from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.disk import DiskListing
+from rundlet.desktop.models.listing import in_archive
 from rundlet.desktop.state import Choice
 from rundlet.desktop.unpack_setup import UnpackSetup
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
 
 _SIZES_KEPT = 2000
 
@@ -79,7 +82,7 @@ class Choosing(UnpackSetup):
             self._chosen_here = tuple([listing.items[n - 1].path for n in nodes])
             self._chosen = (*self._chosen_here, *self.gathered.items)
             self.choice = counted_on_disk(listing, nodes, self.gathered)
-        elif isinstance(listing, ArchiveListing):
+        elif in_archive(listing):
             self.choice = counted_in_archive(listing, nodes)
         if unseen:
             self.choice = replace(self.choice, unseen=unseen)

@@ -2,28 +2,28 @@
 
 from __future__ import annotations
 
-import numpy as np
+from typing import TYPE_CHECKING
 
 from rundlet.core.model.entry import UNKNOWN, Kind
-from rundlet.desktop.gathered import Gathered
-from rundlet.desktop.models.archive import ArchiveListing
-from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.state import Choice
+
+if TYPE_CHECKING:
+    from rundlet.desktop.gathered import Gathered
+    from rundlet.desktop.models.archive import ArchiveListing
+    from rundlet.desktop.models.disk import DiskListing
 
 
 def counted_on_disk(listing: DiskListing, nodes: tuple[int, ...], gathered: Gathered) -> Choice:
     """These rows of a folder, together with what is chosen in other folders."""
     others = gathered.items
-    rows = np.array(nodes, np.int64) - 1
-    numbers = np.array([(item.files, item.size) for item in others.values()], np.int64).reshape(-1, 2)
-    files = np.append(listing.files[rows], numbers[:, 0])
-    sizes = np.append(listing.sizes[rows], numbers[:, 1])
+    sizes = [listing.sizes[node - 1] for node in nodes] + [item.size for item in others.values()]
+    files = sum(listing.files[node - 1] for node in nodes) + sum(item.files for item in others.values())
     return Choice(
         nodes,
         len(sizes),
-        int(files.sum()),
-        int(np.maximum(sizes, 0).sum()),
-        bool((sizes == UNKNOWN).any()),
+        files,
+        sum(size for size in sizes if size > 0),
+        UNKNOWN in sizes,
         elsewhere=len(others),
         folders=len(gathered.folders | ({listing.folder} if nodes else set())),
     )
@@ -31,6 +31,8 @@ def counted_on_disk(listing: DiskListing, nodes: tuple[int, ...], gathered: Gath
 
 def counted_in_archive(listing: ArchiveListing, nodes: tuple[int, ...]) -> Choice:
     """These rows of an archive, with everything below them."""
+    import numpy as np  # a folder on the disk does without
+
     tree = listing.tree
     if listing.is_all(nodes):  # a million of them are counted already
         files, size, packed = (int(column[listing.folder]) for column in (tree.files, tree.size, tree.packed))

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QMetaType, QMimeData, QPoint, QRectF, QSize, Qt, QUrl
 from PySide6.QtGui import QDrag, QFontMetrics, QPainter, QPixmap
-from PySide6.QtWidgets import QWidget
 
 from rundlet.desktop.theme.theme import theme
+
+if TYPE_CHECKING:
+    from PySide6.QtWidgets import QWidget
 
 URIS = "text/uri-list"
 

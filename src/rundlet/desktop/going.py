@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QStandardPaths
-from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QMenu, QWidget
 
 from rundlet.core import text
@@ -15,7 +15,11 @@ from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import short_path
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QAction
+
+    from rundlet.desktop.workspace import Workspace
 
 _USUAL = (
     ("Home", QStandardPaths.StandardLocation.HomeLocation),

@@ -5,19 +5,23 @@ from __future__ import annotations
 import logging
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QWidget
 
 from rundlet.core.files.journal import Journal, Put, Record, failed_record, record_of
-from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.text import quoted
 from rundlet.core.work.undo import undo, undo_label, undo_words
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.file_manager import show_in_file_manager
-from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
 from rundlet.desktop.log import LogWindow
+
+if TYPE_CHECKING:
+    from PySide6.QtWidgets import QWidget
+
+    from rundlet.core.jobs.job import Job
+    from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
 
 _log = logging.getLogger(__name__)
 

@@ -6,15 +6,18 @@ import logging
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.files.journal import new_id
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.work.words import words_of
-from rundlet.desktop.background import Background
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.report import Report
+    from rundlet.desktop.background import Background
 
 _log = logging.getLogger(__name__)
 

@@ -10,6 +10,7 @@ import stat
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
@@ -18,9 +19,9 @@ from rundlet.core.files.moving import copy_as, free_path
 from rundlet.core.files.private_copies import PrivateFolder, new_private_folder
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.core.plans.unpack import plan_unpack
-from rundlet.core.work.unpack import unpack
-from rundlet.desktop.state import OpenArchive
+
+if TYPE_CHECKING:
+    from rundlet.desktop.state import OpenArchive
 
 _LOOK_MS = 1000
 
@@ -124,6 +125,9 @@ def lend(opened: OpenArchive, nodes: Sequence[int], folder: Path, job: Job, *, k
     Raises:
         RundletError: when none of it can be read.
     """
+    from rundlet.core.plans.unpack import plan_unpack
+    from rundlet.core.work.unpack import unpack
+
     reader = opened.reopened()
     try:
         plan = plan_unpack(reader, opened.tree.rows_below(nodes), into=folder, keep_folders=keep_folders, job=job)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import (
     QAbstractTableModel,
@@ -33,11 +34,13 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
-from rundlet.core.files.journal import Record
 from rundlet.core.work.undo import undo_label, undo_words
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import label, short_path
 from rundlet.desktop.widgets.gauge import Gauge, paint_small
+
+if TYPE_CHECKING:
+    from rundlet.core.files.journal import Record
 
 _HEADS = ("When", "What", "Result", "Size", "Took", "Where")
 _MARGIN = 2

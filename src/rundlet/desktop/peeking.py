@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QSize, QTimer, Signal
 from PySide6.QtGui import QImage, QPixmap
@@ -12,17 +13,19 @@ from PySide6.QtGui import QImage, QPixmap
 from rundlet.core.errors import RundletError
 from rundlet.core.files.looks import WHOLE, Look, PictureLook, look_at, wanted_of
 from rundlet.core.files.types import Sort
-from rundlet.core.formats.base import ArchiveReader
-from rundlet.core.jobs.job import Job
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.work.peek import Head, head_of_entry, head_of_file, heads_of_entries
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.images import decoded
-from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.disk import DiskListing
-from rundlet.desktop.models.listing import Listing
+from rundlet.desktop.models.listing import in_archive
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.jobs.job import Job
+    from rundlet.desktop.models.listing import Listing
+    from rundlet.desktop.workspace import Workspace
 
 _LARGEST = QSize(1600, 1200)
 _GATHER_MS = 30
@@ -68,7 +71,7 @@ def spot_of(listing: Listing | None, node: int) -> Spot | None:
     if isinstance(listing, DiskListing) and node:
         item = listing.items[node - 1]
         return Spot(node, item.path.name, item.size, path=item.path) if item.kind == Kind.FILE else None
-    if isinstance(listing, ArchiveListing) and node:
+    if in_archive(listing) and node:
         row = listing.tree.row(node)
         if row is not None and int(listing.tree.catalog.kind[row]) in (Kind.FILE, Kind.HARD):
             return Spot(node, listing.tree.name(node), int(listing.tree.catalog.size[row]), row=row)

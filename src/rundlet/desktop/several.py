@@ -6,17 +6,20 @@ import os
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.files.types import Sort, sort_of
-from rundlet.core.jobs.job import Job
-from rundlet.core.model.tree import natural_key
-from rundlet.core.plans.unpack import Steps, UnpackClash
-from rundlet.core.work.several import Outlook, look_ahead
+from rundlet.core.model.natural import natural_key
+from rundlet.core.plans.unpack_plan import Steps, UnpackClash
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.models.landing import LandingListing
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.work.several import Outlook
+    from rundlet.desktop.workspace import Workspace
 
 
 @dataclass(slots=True)
@@ -96,6 +99,8 @@ class Several(QObject):
         rules = {path: dict(own) for path, own in desk.rules.items()}
 
         def work(job: Job) -> tuple[list[Outlook], LandingListing]:
+            from rundlet.core.work.several import look_ahead
+
             found = look_ahead(archives, into=into, on_clash=on_clash, rules=rules, keep_replaced=True, job=job)
             plans = [outlook.plan for outlook in found if outlook.plan is not None]
             problems = [(outlook.path.name, outlook.problem) for outlook in found if outlook.problem]

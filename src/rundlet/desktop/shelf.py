@@ -6,6 +6,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEventLoop, QMimeData, QObject, QPoint, Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
@@ -18,18 +19,20 @@ from rundlet.core.files.moving import copy_as, copy_into, move_into
 from rundlet.core.files.names import safe_name
 from rundlet.core.files.trash import to_trash
 from rundlet.core.files.types import looks_like_a_program
-from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.desktop.columns.source import FromColumn
 from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program
-from rundlet.desktop.jobs import Jobs, RunningJob
 from rundlet.desktop.lending import Copy, lend, lend_one
-from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.disk import DiskListing
+from rundlet.desktop.models.listing import in_archive
 from rundlet.desktop.peeking import Spot, spot_of
-from rundlet.desktop.state import OpenArchive
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.desktop.columns.source import FromColumn
+    from rundlet.desktop.jobs import Jobs, RunningJob
+    from rundlet.desktop.state import OpenArchive
+    from rundlet.desktop.workspace import Workspace
 
 _ACTIONS = (
     ("all", "Choose everything", "Ctrl+A"),
@@ -106,14 +109,14 @@ class Shelf(QObject):
         count = shown if on_disk else 0
         self.actions["new_folder"].setEnabled(on_disk)
         self.actions["hidden"].setEnabled(on_disk)
-        in_archive = isinstance(self._workspace.listing, ArchiveListing)
+        within = in_archive(self._workspace.listing)
         for name in ("cut", "trash"):
             self.actions[name].setEnabled(count > 0)
         self.actions["copy"].setEnabled(shown > 0)
         self.actions["paste"].setEnabled(on_disk)
         current = spot_of(self._workspace.listing, self._current) is not None
         self.actions["open"].setEnabled(current)
-        self.actions["open"].setText("Open a copy in its program" if in_archive else "Open in its program")
+        self.actions["open"].setText("Open a copy in its program" if within else "Open in its program")
         self.actions["trash"].setText(
             f"Move {text.plural(count, 'item')} to the trash" if count else "Move to the trash"
         )
@@ -256,7 +259,7 @@ class Shelf(QObject):
         listing, opened = self._workspace.listing, self._workspace.archive
         if isinstance(listing, DiskListing):
             return files_mime([listing.items[n - 1].path for n in nodes])
-        if not isinstance(listing, ArchiveListing) or opened is None:
+        if not in_archive(listing) or opened is None:
             return QMimeData()
         nodes = listing.meant(nodes)
         return EntriesMime(lambda: self._lent_now(opened, nodes))
@@ -300,7 +303,7 @@ class Shelf(QObject):
     def _copy(self) -> None:
         listing, opened = self._workspace.listing, self._workspace.archive
         self._moving = []
-        if isinstance(listing, ArchiveListing) and opened is not None:
+        if in_archive(listing) and opened is not None:
             self._lend_many(opened, list(self._workspace.choice.shown), copy_files)
         else:
             copy_files(self._workspace.shown_here())

@@ -6,21 +6,21 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QApplication
 
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import plan_pack, suggested_stem
-from rundlet.core.plans.unpack import Afterwards
+from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.core.text import plural, quoted
-from rundlet.core.work.pack import pack
-from rundlet.core.work.several import unpack_several
-from rundlet.core.work.unpack import put_away, unpack
-from rundlet.desktop.jobs import Jobs, RunningJob
-from rundlet.desktop.several import Several
-from rundlet.desktop.trials import Trials
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
+    from rundlet.desktop.jobs import Jobs, RunningJob
+    from rundlet.desktop.several import Several
+    from rundlet.desktop.trials import Trials
+    from rundlet.desktop.workspace import Workspace
 
 _LOOKING = "Looking through the files"
 
@@ -108,6 +108,8 @@ class Starter:
         desk, clash = replace(self._workspace.pack), self._workspace.pack_clash
 
         def work(job: Job) -> Report:
+            from rundlet.core.work.pack import pack
+
             job.begin(_LOOKING)
             plan = plan_pack(
                 items,
@@ -151,6 +153,8 @@ class Starter:
             after = Afterwards.STAYS  # it is a copy, and goes by itself
 
         def work(job: Job) -> Report:
+            from rundlet.core.work.unpack import put_away, unpack
+
             reader = opened.reopened()
             try:
                 report = unpack(plan, reader, job)
@@ -176,6 +180,8 @@ class Starter:
         rules = {path: dict(own) for path, own in desk.rules.items()}
 
         def work(job: Job) -> Report:
+            from rundlet.core.work.several import unpack_several
+
             return unpack_several(
                 ready,
                 into=into,

@@ -2,28 +2,26 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING
 
 from rundlet.core.files.presets import PackWay
 from rundlet.core.files.scan import LeaveOut
-from rundlet.core.formats.base import ArchiveReader, Opening
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
-from rundlet.core.model.catalog import Catalog, joined
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
-from rundlet.core.model.tree import ArchiveTree
+from rundlet.core.model.opening import Opening
 from rundlet.core.plans.pack import PackClash
-from rundlet.core.plans.unpack import Afterwards, UnpackClash
+from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.text import number
-from rundlet.desktop.models.archive import sorts_of
 
-_PARTIAL_SECONDS = 0.5
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.model.tree import ArchiveTree
 
 
 @dataclass(frozen=True, slots=True)
@@ -243,21 +241,3 @@ class UnpackDesk:
     rules: dict[tuple[str, ...], UnpackClash] = field(default_factory=dict)
     after: Afterwards = Afterwards.STAYS
     show: bool = False
-
-
-class Partial:
-    """Gathers what is found of an archive and shows it twice a second; lives in the working thread."""
-
-    def __init__(self, show: Callable[[ArchiveTree, NDArray[np.int64]], None]) -> None:
-        self._show = show
-        self._catalogs: list[Catalog] = []
-        self._next = time.monotonic() + _PARTIAL_SECONDS
-
-    def add(self, catalog: Catalog) -> None:
-        """Take some more entries."""
-        self._catalogs.append(catalog)
-        if time.monotonic() >= self._next:
-            self._catalogs = [joined(self._catalogs)]
-            tree = ArchiveTree(self._catalogs[0])
-            self._show(tree, sorts_of(tree))
-            self._next = time.monotonic() + _PARTIAL_SECONDS

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import RundletError
-from rundlet.core.jobs.job import Job
-from rundlet.core.model.item import PackItem
 from rundlet.core.plans.losses import Traits, traits_of
 from rundlet.core.plans.pack import items_of
-from rundlet.core.work.sample import Sample, take_sample
-from rundlet.core.work.trial import Point, that_fits, trial, with_reading_back, worth_showing
 from rundlet.desktop.background import Background, Latest
-from rundlet.desktop.state import PackDesk
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.model.item import PackItem
+    from rundlet.core.work.sample import Sample
+    from rundlet.core.work.trial import Point
+    from rundlet.desktop.state import PackDesk
+    from rundlet.desktop.workspace import Workspace
 
 _WAIT_MS = 350  # a choice that stands so long is worth trying
 
@@ -63,6 +66,8 @@ class Trials(QObject):
         sample, desk = self.sample, self._workspace.pack
         if sample is None or not (desk.read_back or desk.trash):
             return self._points
+        from rundlet.core.work.trial import with_reading_back
+
         return {choice: with_reading_back(point, sample) for choice, point in self._points.items()}
 
     @property
@@ -74,12 +79,20 @@ class Trials(QObject):
     @property
     def best(self) -> set[Choice]:
         """The choices that no other beats in both time and size."""
+        if not self._points:
+            return set()
+        from rundlet.core.work.trial import worth_showing
+
         return worth_showing(list(self.points.values()))
 
     def fitting(self, limit: int) -> Point | None:
         """The quickest choice that fits a limit of so many bytes, among formats that can do all else that is asked."""
         desk = self._workspace.pack
         points = [p for p in self.points.values() if not desk.password or p.fmt in ("zip", "7z")]
+        if not points:
+            return None
+        from rundlet.core.work.trial import that_fits
+
         return that_fits(points, limit)
 
     @property
@@ -117,6 +130,9 @@ class Trials(QObject):
         leave_out, exclude, follow = desk.leave_out, desk.exclude, desk.follow
 
         def work(job: Job) -> None:
+            from rundlet.core.work.sample import take_sample
+            from rundlet.core.work.trial import trial
+
             items: list[PackItem] = items_of(
                 paths, exclude=exclude, leave_out=leave_out, follow=follow, tick=job.checkpoint
             )

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import RundletError
-from rundlet.core.jobs.job import Job
-from rundlet.core.plans.unpack import UnpackPlan, own_folder_name, plan_unpack
+from rundlet.core.plans.unpack_plan import UnpackPlan, own_folder_name
 from rundlet.desktop.background import Background, Latest
-from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.landing import LandingListing
-from rundlet.desktop.models.listing import TOP, Listing
+from rundlet.desktop.models.listing import TOP, Listing, in_archive
 from rundlet.desktop.pack_setup import PackSetup
 from rundlet.desktop.state import Choice, OpenArchive, UnpackDesk
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
 
 _SETTLE_MS = 60
 
@@ -96,11 +98,13 @@ class UnpackSetup(PackSetup):
         opened, desk = self.archive, self.unpack
         if opened is None:
             return
-        nodes = self.choice.nodes or ((self.listing.folder,) if isinstance(self.listing, ArchiveListing) else (TOP,))
+        nodes = self.choice.nodes or ((self.listing.folder,) if in_archive(self.listing) else (TOP,))
         into, own = self.unpack_folder, self.own_folder_name if desk.own_folder else ""
         rules = dict(desk.rules)
 
         def work(job: Job) -> tuple[UnpackPlan, LandingListing]:
+            from rundlet.core.plans.unpack import plan_unpack
+
             plan = plan_unpack(
                 opened.reader,
                 opened.tree.rows_below(nodes),

@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLineEdit,
@@ -47,6 +47,9 @@ from rundlet.desktop.trials import Trials
 from rundlet.desktop.widgets.crumbs import Crumbs
 from rundlet.desktop.widgets.strip import Strip
 from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QCloseEvent, QResizeEvent
 
 _HOLD_MS = 50
 

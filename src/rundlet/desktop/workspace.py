@@ -6,10 +6,8 @@ import os
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.errors import (
@@ -22,23 +20,28 @@ from rundlet.core.errors import (
 )
 from rundlet.core.files.space import existing_parent
 from rundlet.core.files.types import Sort, sort_of
-from rundlet.core.formats.base import Opening
 from rundlet.core.formats.detect import open_archive
-from rundlet.core.jobs.job import Job
-from rundlet.core.model.entry import UNKNOWN, Kind
-from rundlet.core.model.tree import NATURAL_AT_MOST, ROOT, ArchiveTree
+from rundlet.core.model.entry import ROOT, UNKNOWN, Kind
+from rundlet.core.model.natural import NATURAL_AT_MOST
+from rundlet.core.model.opening import Opening
 from rundlet.core.plans.pack import PackClash
-from rundlet.core.plans.unpack import needs_own_folder
 from rundlet.core.streams.parts import parts_that_came
 from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.background import Background, Done, Failed, Latest
 from rundlet.desktop.choosing import Choosing
 from rundlet.desktop.following import FolderWatch
 from rundlet.desktop.lending import Lending, lend, report_error
-from rundlet.desktop.models.archive import ArchiveListing, sorts_of
 from rundlet.desktop.models.disk import DiskListing
-from rundlet.desktop.models.listing import TOP, Listing
-from rundlet.desktop.state import Choice, OpenArchive, Partial, Place, UnpackDesk
+from rundlet.desktop.models.listing import TOP, Listing, in_archive
+from rundlet.desktop.state import Choice, OpenArchive, Place, UnpackDesk
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.model.tree import ArchiveTree
+    from rundlet.desktop.models.archive import ArchiveListing
 
 
 class Workspace(Choosing):
@@ -168,7 +171,7 @@ class Workspace(Choosing):
             leaving: the rows that count as chosen in the folder that is left; None for those that are.
         """
         self._leaving = None if leaving is None else tuple(leaving)
-        if isinstance(self.listing, ArchiveListing):
+        if in_archive(self.listing):
             if self.listing.is_folder(node):
                 self.go(replace(self.place, inner=self.listing.tree.path(node)))
             elif self.archive is not None:
@@ -299,6 +302,11 @@ class Workspace(Choosing):
         code_page = self._code_pages.get(path)
 
         def work(job: Job) -> tuple[OpenArchive, ArchiveListing]:
+            from rundlet.core.model.tree import ArchiveTree
+            from rundlet.core.plans.unpack import needs_own_folder
+            from rundlet.desktop.models.archive import sorts_of
+            from rundlet.desktop.partial import Partial
+
             partial = Partial(
                 lambda tree, sorts: self.background.tell(lambda: self._show_partial(place, job, tree, sorts))
             )
@@ -348,6 +356,8 @@ class Workspace(Choosing):
         self._leave_archive()
         self.place = place
         self.moved.emit(place)
+        from rundlet.desktop.models.archive import ArchiveListing
+
         self.listing = ArchiveListing(tree, ROOT, sorts)
         self.choice = Choice()
         self.opening.emit(self.listing)
@@ -461,6 +471,8 @@ class Workspace(Choosing):
 
 def _listing_in(opened: OpenArchive, place: Place, order: tuple[str, bool]) -> ArchiveListing:
     """What an archive holds at a place, already in order and counted."""
+    from rundlet.desktop.models.archive import ArchiveListing
+
     listing = ArchiveListing(opened.tree, opened.tree.find(place.inner) or ROOT, opened.sorts)
     listing.sort(order[0], descending=order[1])
     listing.children(TOP)

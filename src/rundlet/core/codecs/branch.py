@@ -7,10 +7,12 @@ the public description of the xz format's filters.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
-from numpy.typing import NDArray
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 BRANCHES = ("x86", "powerpc", "ia-64", "arm", "arm thumb", "sparc", "arm64", "risc-v")
 """The names of all filters."""

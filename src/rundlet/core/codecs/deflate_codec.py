@@ -6,12 +6,16 @@ and 2 come from one library, 3 to 9 from another that has no preset dictionaries
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from isal import igzip_lib, isal_zlib
 
-from rundlet.core.codecs.base import Decoder
 from rundlet.core.codecs.system_inflate import SystemInflate, system_inflate_is_there
 from rundlet.core.codecs.whole import QUICK, deflated
 from rundlet.core.limits import KIB, MIB
+
+if TYPE_CHECKING:
+    from rundlet.core.codecs.base import Decoder
 
 WINDOW = 32 * KIB
 """How far back a deflate stream can refer (RFC 1951, section 2)."""

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from enum import IntFlag
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.codecs.checksums import crc32
-from rundlet.core.codecs.system_inflate import SystemInflate
 from rundlet.core.errors import ChecksumMismatch, Corrupt
+
+if TYPE_CHECKING:
+    from rundlet.core.codecs.system_inflate import SystemInflate
 
 _FIXED = 10
 _TRAILER = 8

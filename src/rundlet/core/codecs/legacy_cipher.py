@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import bisect
 from collections.abc import Generator, Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.jobs.turns import step_aside
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 HEADER_SIZE = 12
 BYTES_A_SECOND = 1_300_000  # on a usual machine: each byte depends on all before it, and is a round of Python

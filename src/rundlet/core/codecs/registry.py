@@ -6,14 +6,17 @@ import bz2
 import lzma
 import struct
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from backports import zstd
 
 from rundlet.core.codecs import deflate_codec
-from rundlet.core.codecs.base import Decoder
 from rundlet.core.errors import Corrupt, LimitExceeded
 from rundlet.core.limits import KIB
 from rundlet.core.text import size
+
+if TYPE_CHECKING:
+    from rundlet.core.codecs.base import Decoder
 
 _INFLATE64_STEP = 4 * KIB  # it has no bound on its output; this keeps it to some 4 MiB at a time
 _ZSTD_LARGEST = 31

@@ -10,15 +10,18 @@ import stat
 import threading
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import FileProblem
 from rundlet.core.files.names import first_free
 from rundlet.core.files.trash import trash_from_aside
-from rundlet.core.jobs.report import Report
 from rundlet.core.streams.renaming import is_there, rename_new
 from rundlet.core.streams.replacing import Aside, identity, is_hidden_name, recover
 from rundlet.core.streams.sinks import allow_many_files
 from rundlet.core.text import quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.report import Report
 
 
 def settle_aside(aside: Aside | None, report: Report, *, keep: bool) -> None:

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rundlet.core.files.types import Sort, sort_of
 from rundlet.core.formats.detect import FORMATS
-from rundlet.core.model.format_info import FormatInfo
+
+if TYPE_CHECKING:
+    from rundlet.core.model.format_info import FormatInfo
 
 _NEVER_ARCHIVES = (Sort.PICTURES, Sort.SOUND, Sort.FILMS, Sort.TEXT, Sort.MAPS)
 

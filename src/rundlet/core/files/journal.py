@@ -14,11 +14,14 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, fields, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import platformdirs
 
 from rundlet.core.files.kept import keep_bytes, keep_text
-from rundlet.core.jobs.report import Issue, Report
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.report import Issue, Report
 
 _log = logging.getLogger(__name__)
 

@@ -5,14 +5,15 @@ from __future__ import annotations
 import codecs
 import csv
 import io
-import wave
 from dataclasses import dataclass
-
-import numpy as np
-from numpy.typing import NDArray
+from typing import TYPE_CHECKING
 
 from rundlet.core.files.types import Sort, sort_of
 from rundlet.core.limits import KIB, MIB
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
 
 ENOUGH = 64 * KIB
 """Bytes of a file that a person looks at in passing."""
@@ -187,6 +188,10 @@ def _table(read: TextLook) -> TableLook | None:
 
 def _sound(data: bytes) -> SoundLook | None:
     """A PCM sound, or None when it is of another kind."""
+    import wave  # seldom needed, and so is numpy
+
+    import numpy as np
+
     try:
         with wave.open(io.BytesIO(data)) as sound:
             channels, width, rate, frames = sound.getparams()[:4]

@@ -9,17 +9,20 @@ import stat
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import Cancelled, FileProblem, file_problem
 from rundlet.core.files.names import first_free
 from rundlet.core.files.unfinished import noted
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK
 from rundlet.core.streams.files import Stamp, open_file, stamp_of
 from rundlet.core.streams.renaming import rename_new, sync_disk
 from rundlet.core.streams.replacing import hidden_name, hold
 from rundlet.core.text import plural, shown
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
 
 _TRIES = 100  # to find a free name while others take names too
 

@@ -9,6 +9,7 @@ import shutil
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote
 
 import platformdirs
@@ -16,11 +17,13 @@ from send2trash import TrashPermissionError, send2trash
 
 from rundlet.core.errors import Cancelled, FileProblem, file_problem
 from rundlet.core.files.names import first_free
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.streams.renaming import rename_new
 from rundlet.core.streams.replacing import hidden_name
 from rundlet.core.text import plural, quoted, shown
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
 
 
 def to_trash(paths: Sequence[Path], report: Report, job: Job) -> None:

@@ -3,27 +3,28 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
-from numpy.typing import NDArray
 
-from rundlet.core.codecs.side_by_side import Pool
 from rundlet.core.errors import Corrupt, PasswordNeeded
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Issue, Report
-from rundlet.core.limits import DEFAULT, MAX_LINK_TARGET, Limits
-from rundlet.core.model.catalog import Catalog
+from rundlet.core.limits import MAX_LINK_TARGET
 from rundlet.core.model.entry import UNKNOWN, Kind
-from rundlet.core.model.format_info import FormatInfo, WriteOptions
-from rundlet.core.model.item import PackItem
-from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from rundlet.core.codecs.side_by_side import Pool
     from rundlet.core.formats.edits import Edits
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Issue, Report
+    from rundlet.core.model.catalog import Catalog
+    from rundlet.core.model.format_info import FormatInfo, WriteOptions
+    from rundlet.core.model.item import PackItem
+    from rundlet.core.model.opening import Opening
+    from rundlet.core.streams.sources import ByteSource
 
 
 class Unit(Protocol):
@@ -170,27 +171,6 @@ class ArchiveWriter(Protocol):
 
     def finish(self) -> None:
         """Write what comes behind the last entry."""
-
-
-@dataclass(frozen=True, slots=True)
-class Opening:
-    """How an archive is opened.
-
-    Attributes:
-        code_page: how names are written that do not say so themselves; None to guess.
-        limits: what reading it may take.
-        job: told of the progress where the whole archive must be read for its list; may cancel.
-        found: called now and then with the entries found since the last call, where listing takes long.
-        password: for archives whose very list is locked; None when there is none.
-        keeps: whether the content is likely to be read as well, so that what must be decoded for the list is kept.
-    """
-
-    code_page: str | None = None
-    limits: Limits = DEFAULT
-    job: Job = field(default_factory=Job)
-    found: Callable[[Catalog], None] | None = None
-    password: str | None = field(default=None, repr=False)
-    keeps: bool = True
 
 
 class Format(Protocol):

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs import bzip2_blocks, xz_blocks
 from rundlet.core.codecs.base import CODEC_ERRORS, expand
@@ -16,8 +17,10 @@ from rundlet.core.codecs.side_by_side import in_order
 from rundlet.core.errors import Corrupt, LimitExceeded, MissingPart, RundletError, Truncated
 from rundlet.core.limits import CHUNK, MIB
 from rundlet.core.streams.exact import chunks, read_there
-from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.streams.sources import ByteSource
 
 _WHOLE = 16 * MIB
 """Bytes that a block may unpack to and still be decoded ahead of its turn; larger ones are decoded as they are taken."""

@@ -7,9 +7,12 @@ import io
 import pickle
 import queue
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from rundlet.core.formats.deflating import Content
 from rundlet.core.jobs.helpers import Helper, command
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.deflating import Content
 
 
 class _Deflater(Helper):

@@ -11,12 +11,13 @@ from rundlet.core.errors import FormatError, MissingPart, PlanError, UnknownForm
 from rundlet.core.formats import known
 from rundlet.core.formats.known import HEAD, may_be
 from rundlet.core.jobs.report import Issue
+from rundlet.core.model.opening import Opening
 from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sources import ByteSource, FileSource
 from rundlet.core.text import number, quoted
 
 if TYPE_CHECKING:
-    from rundlet.core.formats.base import ArchiveReader, ArchiveWriter, Format, Opening, Sink
+    from rundlet.core.formats.base import ArchiveReader, ArchiveWriter, Format, Sink
     from rundlet.core.model.format_info import FormatInfo, WriteOptions
 
 
@@ -113,11 +114,7 @@ def open_source(source: ByteSource, opening: Opening | None = None) -> ArchiveRe
         found = detect(source)
         if found is None:
             raise UnknownFormat(_unknown(source), archive=source.name)
-        if opening is None:
-            from rundlet.core.formats.base import Opening  # with all that readers need
-
-            opening = Opening()
-        reader = found.open(source, opening)
+        reader = found.open(source, opening or Opening())
     except (FormatError, MissingPart) as error:
         source.close()
         if isinstance(source, JoinedSource):

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
-from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.model.entry import Kind
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
 
 
 @dataclass(frozen=True, slots=True)

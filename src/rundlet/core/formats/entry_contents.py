@@ -6,15 +6,17 @@ import os
 import tempfile
 import threading
 from collections.abc import Iterator, Sequence
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 import numpy as np
 
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.limits import MIB, SMALL
 from rundlet.core.model.contents import ContentSource, OpenBytes, OpenContent
 from rundlet.core.streams.private import cache_root, private_folder
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
 
 _KEPT_AHEAD = 64 * MIB  # decoded bytes of entries that were passed and not asked for yet
 

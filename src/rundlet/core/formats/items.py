@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs.whole import deflated
 from rundlet.core.errors import FileProblem, RundletError, content_problem, file_problem
 from rundlet.core.jobs.turns import step_aside
 from rundlet.core.limits import KIB
 from rundlet.core.model.contents import OpenContent, OpenFile
-from rundlet.core.model.item import PackItem
 from rundlet.core.streams.files import read_file
+
+if TYPE_CHECKING:
+    from rundlet.core.model.item import PackItem
 
 CHANGED = "it changed while it was read; it was packed as it was then"
 """What is said of a file that has another size than when the plan was made."""

@@ -3,22 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import Unsupported
-from rundlet.core.formats.base import ArchiveReader, ArchiveWriter, Opening, Sink, Unit
+from rundlet.core.formats.base import ArchiveReader, ArchiveWriter, Sink, Unit
 from rundlet.core.formats.known import LONE
 from rundlet.core.formats.packed import PACKINGS, WITHOUT_CHECKSUM, Notes, Packing, decoded, packing_of
-from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
-from rundlet.core.model.format_info import FormatInfo, WriteOptions
-from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import plural
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.model.format_info import FormatInfo, WriteOptions
+    from rundlet.core.model.opening import Opening
+    from rundlet.core.streams.sources import ByteSource
 
 _HAS_TIME = "gz"
 

@@ -6,6 +6,7 @@ import zlib
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from functools import partial
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs import bzip2_blocks, xz_blocks
 from rundlet.core.codecs.base import CODEC_ERRORS, Decoder
@@ -18,8 +19,10 @@ from rundlet.core.errors import ChecksumMismatch, Corrupt, LimitExceeded, Missin
 from rundlet.core.formats.blocks import BlockMember, Bzip2Member, XzMember
 from rundlet.core.limits import CHUNK, DEFAULT, KIB, MIB
 from rundlet.core.streams.exact import read_there
-from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.streams.sources import ByteSource
 
 _WINDOW = 32 * KIB
 _SMALL_STEP = 64  # bytes that are lost before damage, at the most

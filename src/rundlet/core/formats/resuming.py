@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs import bzip2_blocks
 from rundlet.core.errors import FormatError, LimitExceeded, MissingPart
 from rundlet.core.formats.packed import Notes, Packing, Point, decoded, xz_table
 from rundlet.core.limits import MIB
 from rundlet.core.streams.exact import next_there, read_there
-from rundlet.core.streams.sources import ByteSource
+
+if TYPE_CHECKING:
+    from rundlet.core.streams.sources import ByteSource
 
 _STEP = MIB
 _FINE_STEP = 512

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
-from rundlet.core.codecs.side_by_side import Pool
 from rundlet.core.errors import PlanError
-from rundlet.core.formats.base import ArchiveReader, Sink
 from rundlet.core.formats.detect import by_id
-from rundlet.core.formats.edits import Edits
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
-from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.model.item import PackItem
 from rundlet.core.text import quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.codecs.side_by_side import Pool
+    from rundlet.core.formats.base import ArchiveReader, Sink
+    from rundlet.core.formats.edits import Edits
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
+    from rundlet.core.model.format_info import WriteOptions
+    from rundlet.core.model.item import PackItem
 
 
 def rewrite(

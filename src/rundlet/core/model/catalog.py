@@ -5,11 +5,14 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.model.entry import Entry, Kind
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 _GATHER_ROWS = 1 << 16
 _ENTRIES_AT_ONCE = 1 << 10

@@ -14,6 +14,9 @@ MOST_TIME = (1 << 63) - 1
 UNKNOWN = -1
 """A size or checksum that the archive does not state."""
 
+ROOT = 0
+"""The node of a folder tree that stands for the archive itself."""
+
 
 class Kind(IntEnum):
     """What an entry is; ``HARD`` is one more name of another entry's file."""

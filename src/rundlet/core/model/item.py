@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import stat
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from rundlet.core.model.contents import ContentSource
 from rundlet.core.model.entry import Kind
+
+if TYPE_CHECKING:
+    from rundlet.core.model.contents import ContentSource
 
 _TYPE_BITS = {Kind.FILE: stat.S_IFREG, Kind.DIR: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK}
 

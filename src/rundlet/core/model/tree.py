@@ -4,32 +4,25 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from natsort import natsort_keygen, ns
-from numpy.typing import NDArray
 
 from rundlet.core.model.catalog import Catalog, NameTable, spread
-from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
+from rundlet.core.model.entry import NO_TIME, ROOT, UNKNOWN, Kind
+from rundlet.core.model.natural import NATURAL_AT_MOST, natural_key
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 _SLASH, _DOT = b"/."
 _ROWS_AT_ONCE, _NAMES_AT_ONCE = 1 << 16, 1 << 12
-
-ROOT = 0
-"""The node that stands for the archive itself."""
-
-NATURAL_AT_MOST = 20_000
-"""Names in one folder that are put in the order of :data:`natural_key`, which takes some 10 µs each."""
 
 _FOLDED, _ENDING = 64, 16  # bytes of a name and of its ending that count where very many are sorted
 _LONGEST = 255  # bytes of a name, longer than any disk keeps
 _NUMBER = re.compile(rb"0*(\d+)")
 _DIGITS = [bytes([ord("0") + min(digits, 40)]) for digits in range(256)]
 """Stands before a number for how many digits it has, so that the longer of two comes later; below all letters."""
-
-natural_key = natsort_keygen(alg=ns.IGNORECASE)
-"""Sort key for names as people order them: ``part 2`` before ``part 10``."""
 
 
 class ArchiveTree:

@@ -6,20 +6,24 @@ import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import PlanError
 from rundlet.core.files.names import first_free
-from rundlet.core.formats.base import ArchiveReader, Opening
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.items import READ_ERRORS, open_item
-from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK
 from rundlet.core.model.entry import UNKNOWN, Kind
-from rundlet.core.model.format_info import FormatInfo, WriteOptions
-from rundlet.core.model.item import PackItem
+from rundlet.core.model.opening import Opening
 from rundlet.core.streams.parts import files_of
 from rundlet.core.text import lower, plain_path, quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.model.format_info import FormatInfo, WriteOptions
+    from rundlet.core.model.item import PackItem
 
 _NEW = -1  # stands for the row of an entry that is yet to be written
 

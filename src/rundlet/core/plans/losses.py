@@ -6,12 +6,15 @@ import os
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from rundlet.core.jobs.report import Issue
 from rundlet.core.model.entry import MOST_TIME, Kind
-from rundlet.core.model.format_info import FormatInfo, WriteOptions
-from rundlet.core.model.item import PackItem
 from rundlet.core.text import plural
+
+if TYPE_CHECKING:
+    from rundlet.core.model.format_info import FormatInfo, WriteOptions
+    from rundlet.core.model.item import PackItem
 
 
 @dataclass(frozen=True, slots=True)

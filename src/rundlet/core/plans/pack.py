@@ -8,6 +8,7 @@ from contextlib import closing
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import Clash, PlanError
 from rundlet.core.files.names import as_text, first_free
@@ -19,12 +20,14 @@ from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import MAX_COMPONENT, MAX_PASSWORD
 from rundlet.core.model.entry import MOST_TIME, Kind
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
-from rundlet.core.model.item import PackItem
-from rundlet.core.plans.adding import Base, beside, open_base
 from rundlet.core.plans.losses import not_kept, traits_of
 from rundlet.core.streams.parts import is_taken_by_parts, part_path, whole_set
 from rundlet.core.text import number, quoted, shown
 from rundlet.core.text import size as text_size
+
+if TYPE_CHECKING:
+    from rundlet.core.model.item import PackItem
+    from rundlet.core.plans.adding import Base
 
 _MOST_PARTS = 1000
 
@@ -154,6 +157,8 @@ def plan_pack(
         raise PlanError(f"There is nothing to pack.{why}")
     base = None
     if replaces and on_clash == PackClash.ADD:
+        from rundlet.core.plans.adding import beside, open_base  # with all that readers need
+
         with closing(open_base(final, info, options, job)) as reader:
             found, more, base = beside(found, reader, job)
         issues += more

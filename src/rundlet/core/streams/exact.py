@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import MissingPart, Truncated
 from rundlet.core.limits import CHUNK
-from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.streams.sources import ByteSource
 
 
 def read_exactly(source: ByteSource, offset: int, length: int) -> bytes:

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import MissingPart, RundletError, Truncated
 from rundlet.core.limits import CHUNK, MIB
 from rundlet.core.streams.exact import next_there, read_there
-from rundlet.core.streams.sources import ByteSource
+
+if TYPE_CHECKING:
+    from rundlet.core.streams.sources import ByteSource
 
 _WINDOW = 4 * MIB
 

@@ -6,17 +6,20 @@ import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.model.entry import Kind
 from rundlet.core.text import lower
 from rundlet.core.work.units import run_side_by_side
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader, Unit
 
 
 def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None = None) -> Report:

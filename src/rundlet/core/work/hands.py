@@ -11,7 +11,7 @@ from pathlib import Path
 from rundlet.core.codecs.whole import Whole
 from rundlet.core.jobs.helpers import Helper, command
 from rundlet.core.limits import KIB
-from rundlet.core.plans.unpack import Step
+from rundlet.core.plans.unpack_plan import Step
 from rundlet.core.work.hand import ANSWER, Errand
 
 BATCH_FILES, BATCH_BYTES = 8 * ANSWER, 256 * KIB

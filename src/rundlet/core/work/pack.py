@@ -5,23 +5,26 @@ from __future__ import annotations
 import contextlib
 import os
 import time
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs.side_by_side import Pool, cores
 from rundlet.core.errors import Cancelled, NoSpace, OutOfDate, PlanError
 from rundlet.core.files.aside import claimed, settle_aside
 from rundlet.core.files.trash import to_trash
 from rundlet.core.files.unfinished import noted
-from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.formats.detect import by_id
 from rundlet.core.formats.edits import NOTHING
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.adding import open_base
-from rundlet.core.plans.pack import PackPlan
 from rundlet.core.streams.parts import PartsSink
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.text import plural, quoted
 from rundlet.core.work.readback import Proof, read_back
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.plans.pack import PackPlan
 
 
 def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) -> Report:

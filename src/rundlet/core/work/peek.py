@@ -6,12 +6,13 @@ import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-
-import numpy as np
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import RundletError, file_problem
-from rundlet.core.formats.base import ArchiveReader
 from rundlet.core.jobs.job import Job
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +52,8 @@ def heads_of_entries(
         most: how many bytes are wanted of the entry in a row.
         job: asked between the chunks; may cancel.
     """
+    import numpy as np  # files on the disk are looked at without
+
     job = job or Job()
     for unit in reader.units(np.array(sorted(rows), np.int64)):
         for row, chunks in unit.stream():

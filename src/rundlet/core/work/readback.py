@@ -8,25 +8,28 @@ import stat
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import Corrupt, RundletError, file_problem
-from rundlet.core.formats.base import ArchiveReader, Opening, Unit
 from rundlet.core.formats.detect import by_id
 from rundlet.core.formats.items import READ_ERRORS, open_item
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.limits import Limits
 from rundlet.core.model.contents import OpenContent, OpenFile
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.item import PackItem
-from rundlet.core.plans.pack import PackPlan
+from rundlet.core.model.opening import Opening
 from rundlet.core.streams.files import Stamp, stamp_of
 from rundlet.core.text import lower, quoted
 from rundlet.core.work.units import run_side_by_side
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader, Unit
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
+    from rundlet.core.model.item import PackItem
+    from rundlet.core.plans.pack import PackPlan
 
 _MEMORY = 1 << 32  # what the tightest levels asked for when they packed, reading may have too
 

@@ -10,6 +10,7 @@ import bisect
 import itertools
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.whole import deflated
@@ -21,7 +22,9 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.turns import step_aside
 from rundlet.core.limits import KIB, MIB
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.item import PackItem
+
+if TYPE_CHECKING:
+    from rundlet.core.model.item import PackItem
 
 SAMPLE = 8 * MIB
 """Bytes that are tried, when the files are larger: the tightest levels take some seconds for that."""

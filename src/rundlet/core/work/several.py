@@ -5,24 +5,21 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.files.names import first_free
-from rundlet.core.formats.base import ArchiveReader, Opening
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
-from rundlet.core.plans.unpack import (
-    Afterwards,
-    Steps,
-    UnpackClash,
-    UnpackPlan,
-    needs_own_folder,
-    own_folder_name,
-    plan_unpack,
-)
+from rundlet.core.model.opening import Opening
+from rundlet.core.plans.unpack import needs_own_folder, plan_unpack
+from rundlet.core.plans.unpack_plan import Afterwards, Steps, UnpackClash, UnpackPlan, own_folder_name
 from rundlet.core.text import lower
 from rundlet.core.work.unpack import put_away, unpack
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
 
 
 @dataclass(frozen=True, slots=True)

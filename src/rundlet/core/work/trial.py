@@ -8,7 +8,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.branch import filtered
@@ -22,9 +22,11 @@ from rundlet.core.formats.sevenz.pieces import ppmd_encoded
 from rundlet.core.formats.sevenz.sorting import FILTERS, Sort
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import MIB, SMALL
-from rundlet.core.model.format_info import FormatInfo
-from rundlet.core.model.item import PackItem
 from rundlet.core.work.sample import STRETCH, TAR_BLOCK, WHOLE, Sample, Stretch, take_sample, with_far
+
+if TYPE_CHECKING:
+    from rundlet.core.model.format_info import FormatInfo
+    from rundlet.core.model.item import PackItem
 
 _Key = TypeVar("_Key")
 

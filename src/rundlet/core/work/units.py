@@ -8,9 +8,12 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
+from typing import TYPE_CHECKING
 
-from rundlet.core.formats.base import Unit
 from rundlet.core.limits import KIB
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import Unit
 
 _FINE = 4 * KIB
 """Bytes an entry below which going from one entry to the next takes longer than decoding them."""

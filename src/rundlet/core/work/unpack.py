@@ -7,6 +7,7 @@ import os
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -18,18 +19,20 @@ from rundlet.core.files.moving import move_into
 from rundlet.core.files.space import free_bytes
 from rundlet.core.files.trash import to_trash
 from rundlet.core.files.unfinished import noted
-from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.jobs.helpers import WORTH_IT
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.model.entry import Kind
-from rundlet.core.plans.unpack import Action, Afterwards, Step, UnpackPlan
+from rundlet.core.plans.unpack_plan import Action, Afterwards, Step, UnpackPlan
 from rundlet.core.streams.parts import files_of
 from rundlet.core.streams.renaming import sync_disk
 from rundlet.core.text import plural, quoted, size
 from rundlet.core.work.hands import Hands
 from rundlet.core.work.units import run_side_by_side
 from rundlet.core.work.writing import HOLE, Run, Writer
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader, Unit
 
 
 def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, workers: int | None = None) -> Report:

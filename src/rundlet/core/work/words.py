@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rundlet.core.formats.detect import WRITABLE
-from rundlet.core.jobs.report import Issue, Report
 from rundlet.core.text import duration, number, plural, quoted, sentence, size
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.report import Issue, Report
 
 
 def words_of(report: Report, expected: tuple[int, float] = (0, 0.0)) -> str:

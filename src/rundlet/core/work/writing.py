@@ -7,6 +7,7 @@ import itertools
 import threading
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -16,16 +17,18 @@ from rundlet.core.files.aside import Replaced
 from rundlet.core.files.landing import Landing, Made
 from rundlet.core.files.names import safe_link
 from rundlet.core.files.space import free_bytes
-from rundlet.core.formats.base import ArchiveReader, Unit
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK, KIB, MAX_LINK_TARGET, MIB
 from rundlet.core.model.entry import NO_TIME, Kind
-from rundlet.core.plans.unpack import Action, Step, UnpackPlan
+from rundlet.core.plans.unpack_plan import Action, Step, UnpackPlan
 from rundlet.core.streams.sinks import allowed
 from rundlet.core.text import lower, quoted
 from rundlet.core.work.hand import Errand, do
 from rundlet.core.work.hands import BATCH_BYTES, BATCH_FILES, Done, Hands, SmallFile
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader, Unit
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
 
 _LOOK_EVERY = 64 * MIB
 _SAID_BYTES, _SAID_ENTRIES = CHUNK, 16

@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtWidgets import (
     QStackedWidget,
     QWidget,
 )
 
-from rundlet.core.files.presets import Presets
 from rundlet.desktop.columns.pack_page import PackPage
 from rundlet.desktop.columns.several import SeveralPage
 from rundlet.desktop.columns.unpack_page import UnpackPage
-from rundlet.desktop.several import Several, SeveralDesk
-from rundlet.desktop.trials import Trials
 from rundlet.desktop.widgets.basics import (
     Choices,
     Column,
     scrolling,
 )
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.files.presets import Presets
+    from rundlet.desktop.several import Several, SeveralDesk
+    from rundlet.desktop.trials import Trials
+    from rundlet.desktop.workspace import Workspace
 
 
 class HowColumn(Column):

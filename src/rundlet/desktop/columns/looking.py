@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import QObject
-from PySide6.QtWidgets import QToolButton
 
 from rundlet.core import text
 from rundlet.desktop.peeking import Peeker, spot_of
-from rundlet.desktop.widgets.entry_views import EntryView
 from rundlet.desktop.widgets.preview import Preview
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from PySide6.QtWidgets import QToolButton
+
+    from rundlet.desktop.widgets.entry_views import EntryView
+    from rundlet.desktop.workspace import Workspace
 
 
 class Looking(QObject):

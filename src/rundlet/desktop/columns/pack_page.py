@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QScrollArea,
@@ -11,13 +13,9 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
-from rundlet.core.files.presets import Presets
 from rundlet.core.files.types import noun_for
 from rundlet.core.formats.detect import WRITABLE
-from rundlet.core.work.sample import Sample
-from rundlet.desktop.state import Choice
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.trials import Trials
 from rundlet.desktop.widgets.basics import (
     Choices,
     heading,
@@ -27,7 +25,13 @@ from rundlet.desktop.widgets.basics import (
 from rundlet.desktop.widgets.chart import Chart, Picture
 from rundlet.desktop.widgets.options import PackOptions
 from rundlet.desktop.widgets.ways import WayBox
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.files.presets import Presets
+    from rundlet.core.work.sample import Sample
+    from rundlet.desktop.state import Choice
+    from rundlet.desktop.trials import Trials
+    from rundlet.desktop.workspace import Workspace
 
 _LEVEL_WORDS = ("as is", "quick", "quick", "balanced", "balanced", "balanced", "tight", "tight", "tightest", "tightest")
 

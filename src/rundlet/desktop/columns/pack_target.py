@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
@@ -19,8 +20,6 @@ from rundlet.core.files.space import disk_rules
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.losses import not_kept
 from rundlet.core.plans.pack import PackClash
-from rundlet.core.work.trial import Point
-from rundlet.desktop.state import Choice, PackDesk
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.trials import Trials, parts_for
 from rundlet.desktop.widgets.basics import (
@@ -35,7 +34,11 @@ from rundlet.desktop.widgets.basics import (
 )
 from rundlet.desktop.widgets.folder_field import FolderField, Quick
 from rundlet.desktop.widgets.gauge import Gauge
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.work.trial import Point
+    from rundlet.desktop.state import Choice, PackDesk
+    from rundlet.desktop.workspace import Workspace
 
 _LIMITS = ((0, "no limit"), (10_000_000, "10 MB"), (25_000_000, "25 MB"), (4_000_000_000, "4 GB"))
 _CLASHES = {

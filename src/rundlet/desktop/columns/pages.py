@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QButtonGroup, QStackedWidget, QToolButton, QWidget
 
 from rundlet.core.files.types import Sort
 from rundlet.desktop.models.areas import areas_of
-from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.peeking import Thumbs
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.entry_views import EntryView, ThumbView
 from rundlet.desktop.widgets.long_view import LongView
 from rundlet.desktop.widgets.message import MessagePage
 from rundlet.desktop.widgets.space_map import SpaceMap
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.desktop.models.entries import EntryModel
+    from rundlet.desktop.peeking import Thumbs
+    from rundlet.desktop.workspace import Workspace
 
 _MAP_AFTER_MS = 200
 _WAYS = {"list": "As a list", "thumbs": "As small pictures", "map": "As a space map: area is size"}

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QCheckBox, QRadioButton, QWidget
 
 from rundlet.core import text
-from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan
-from rundlet.desktop.several import Several, SeveralDesk
+from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan
 from rundlet.desktop.widgets.basics import (
     CLASH_WORDS,
     SHOW_WORDS,
@@ -21,6 +21,9 @@ from rundlet.desktop.widgets.basics import (
 )
 from rundlet.desktop.widgets.folder_field import FolderField, Quick
 from rundlet.desktop.widgets.landing import LandingView, Taken, set_rule, taken_hint
+
+if TYPE_CHECKING:
+    from rundlet.desktop.several import Several, SeveralDesk
 
 
 class SeveralPage(QWidget):

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QElapsedTimer, QPoint, Qt, QTimer, Signal
-from PySide6.QtGui import QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QApplication,
@@ -17,19 +17,16 @@ from rundlet.core import text
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.files.types import Sort
 from rundlet.core.jobs.turns import first
-from rundlet.core.model.tree import NATURAL_AT_MOST
+from rundlet.core.model.natural import NATURAL_AT_MOST
 from rundlet.desktop.background import Latest
 from rundlet.desktop.columns.looking import Looking
 from rundlet.desktop.columns.pages import Pages
 from rundlet.desktop.columns.summaries import summary_of
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.file_manager import type_words
-from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.models.listing import COLUMNS, TOP, Listing
-from rundlet.desktop.peeking import Peeker, Thumbs
-from rundlet.desktop.state import Choice
+from rundlet.desktop.models.listing import COLUMNS, TOP, Listing, in_archive
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import Column, OneLine, label, restyle, tab_through
 from rundlet.desktop.widgets.chips import TypeChips
@@ -38,7 +35,14 @@ from rundlet.desktop.widgets.long_view import LongView
 from rundlet.desktop.widgets.names_as import NamesAs
 from rundlet.desktop.widgets.notice import Notice
 from rundlet.desktop.widgets.offers import Offers
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QDragEnterEvent, QDropEvent, QResizeEvent
+
+    from rundlet.desktop.models.archive import ArchiveListing
+    from rundlet.desktop.peeking import Peeker, Thumbs
+    from rundlet.desktop.state import Choice
+    from rundlet.desktop.workspace import Workspace
 
 _HINT = "Tick or Ctrl-click to choose. Shift picks a run, Ctrl takes one back out."
 _MAP_HINT = "A click goes into a folder or an archive, and chooses a file."
@@ -145,11 +149,7 @@ class FromColumn(Column):
     def _enter(self, node: int) -> None:
         """Go in. The double click has chosen the row itself; what was chosen before it is chosen again on coming back."""
         listing = self._workspace.listing
-        if (
-            isinstance(listing, ArchiveListing)
-            and not listing.is_folder(node)
-            and listing.record(node).sort != Sort.ARCHIVES
-        ):
+        if in_archive(listing) and not listing.is_folder(node) and listing.record(node).sort != Sort.ARCHIVES:
             self.set_looking(True)  # what else is there to see in it
             return
         by_itself = self.view.chosen_nodes() == [node] and not self._changed.hasExpired(
@@ -176,25 +176,25 @@ class FromColumn(Column):
             self._types.choose(None)
         self._before, self._last, self._unseen = (), (), []
         self._hint_again()
-        in_archive = isinstance(listing, ArchiveListing)
+        within = in_archive(listing)
         archive = self._workspace.archive
         self.names_as.show_page(archive.reader.code_page if archive is not None else "")
-        self.model.show(listing, share_heading="Packed" if in_archive else "Share")
-        self.view.setRootIsDecorated(in_archive)
-        self.view.setIndentation(theme.sizes.indent if in_archive else 0)
+        self.model.show(listing, share_heading="Packed" if within else "Share")
+        self.view.setRootIsDecorated(within)
+        self.view.setIndentation(theme.sizes.indent if within else 0)
         self._types.show_counts(listing.counts())
         tab_through(self.ways["look"], self._types.chips.values())
         if again:
             if self._find or self._types.chosen:
                 self.model.narrow(self._find, self._types.chosen)
             QTimer.singleShot(0, lambda: self.pages.rows.verticalScrollBar().setValue(scrolled))
-        if isinstance(listing, ArchiveListing):
+        if in_archive(listing):
             self._expand_few(listing)
         empty = not len(listing.children(0))
         self.pages.show_place()
         if empty:
-            more = "" if in_archive else "Right-click for a new folder, or to paste what you copied."
-            self._say("There is nothing in here." if in_archive else "This folder is empty.", more)
+            more = "" if within else "Right-click for a new folder, or to paste what you copied."
+            self._say("There is nothing in here." if within else "This folder is empty.", more)
 
     def _show_partial(self, listing: ArchiveListing) -> None:
         """What was found so far of an archive that is still being listed."""
@@ -219,7 +219,7 @@ class FromColumn(Column):
         """Show only what fits; among very many that is found beside the interface, while one goes on typing."""
         listing, wanted = self.model.listing, (self._find, self._types.chosen)
         self._narrow_task.drop()
-        if isinstance(listing, ArchiveListing) and len(listing.tree) > NATURAL_AT_MOST:
+        if in_archive(listing) and len(listing.tree) > NATURAL_AT_MOST:
             self._narrow_task.run(
                 lambda _: listing.narrow_ahead(*wanted), done=lambda _: self._show_narrowed(), failed=self.tell
             )
@@ -232,7 +232,7 @@ class FromColumn(Column):
         self.model.narrow(self._find, self._types.chosen)
         narrowed = bool(self._find or self._types.chosen)
         listing = self.model.listing
-        if isinstance(listing, ArchiveListing) and narrowed and not self.model.is_long:
+        if in_archive(listing) and narrowed and not self.model.is_long:
             if listing.found <= _EXPAND_AT_MOST:
                 self.view.expandAll()
             else:
@@ -313,7 +313,7 @@ class FromColumn(Column):
 
     def _take_choice(self, nodes: list[int]) -> None:
         listing = self.model.listing
-        if isinstance(listing, ArchiveListing):
+        if in_archive(listing):
             nodes = listing.meant(nodes)
         shown = len(nodes)
         nodes += self._unseen

@@ -2,18 +2,23 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rundlet.core import text
 from rundlet.core.model.entry import UNKNOWN
-from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.disk import DiskListing
-from rundlet.desktop.state import Choice
+from rundlet.desktop.models.listing import in_archive
+
+if TYPE_CHECKING:
+    from rundlet.desktop.models.archive import ArchiveListing
+    from rundlet.desktop.state import Choice
 
 
 def summary_of(listing: object, choice: Choice) -> str:
     """The line for a listing and what is chosen of it."""
     if isinstance(listing, DiskListing):
         return _disk_summary(listing, choice)
-    return _archive_summary(listing, choice) if isinstance(listing, ArchiveListing) else ""
+    return _archive_summary(listing, choice) if in_archive(listing) else ""
 
 
 def _disk_summary(listing: DiskListing, choice: Choice) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
     QStackedWidget,
@@ -10,14 +12,16 @@ from PySide6.QtWidgets import (
 from rundlet.desktop.columns.pack_target import PackTarget
 from rundlet.desktop.columns.several import SeveralTarget
 from rundlet.desktop.columns.unpack_target import UnpackTarget
-from rundlet.desktop.several import Several
-from rundlet.desktop.trials import Trials
 from rundlet.desktop.widgets.basics import (
     Column,
     GoButton,
 )
-from rundlet.desktop.widgets.folder_field import Quick
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.desktop.several import Several
+    from rundlet.desktop.trials import Trials
+    from rundlet.desktop.widgets.folder_field import Quick
+    from rundlet.desktop.workspace import Workspace
 
 
 class ToColumn(Column):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtWidgets import (
     QCheckBox,
     QHBoxLayout,
@@ -12,12 +14,9 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
-from rundlet.core.errors import RundletError
-from rundlet.core.model.entry import UNKNOWN
-from rundlet.core.model.tree import ROOT
-from rundlet.core.plans.unpack import Afterwards
-from rundlet.desktop.models.archive import ArchiveListing
-from rundlet.desktop.state import UnpackDesk
+from rundlet.core.model.entry import ROOT, UNKNOWN
+from rundlet.core.plans.unpack_plan import Afterwards
+from rundlet.desktop.models.listing import in_archive
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import (
     CLASH_WORDS,
@@ -28,7 +27,11 @@ from rundlet.desktop.widgets.basics import (
     radio_group,
 )
 from rundlet.desktop.widgets.gauge import Gauge
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.errors import RundletError
+    from rundlet.desktop.state import UnpackDesk
+    from rundlet.desktop.workspace import Workspace
 
 _AFTER_WORDS = {
     Afterwards.STAYS: "The archive stays where it is",
@@ -138,8 +141,8 @@ class UnpackPage(QWidget):
         for widget in self.after.values():
             widget.setVisible(self._workspace.place.outer is None)  # else it is a copy, which goes by itself
         listing = self._workspace.listing
-        self.gauge.setVisible(isinstance(listing, ArchiveListing))
-        if not isinstance(listing, ArchiveListing):
+        self.gauge.setVisible(in_archive(listing))
+        if not in_archive(listing):
             self.statement.setText("Locked, with its names")
             self.more.setText("What is in it can be listed once the password is given.")
             return

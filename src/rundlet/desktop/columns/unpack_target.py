@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -10,11 +11,8 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
-from rundlet.core.errors import RundletError
 from rundlet.core.limits import MIB
-from rundlet.core.plans.unpack import Action, UnpackClash, UnpackPlan
-from rundlet.desktop.models.landing import LandingListing
-from rundlet.desktop.state import UnpackDesk
+from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan
 from rundlet.desktop.widgets.basics import (
     go_button,
     heading,
@@ -24,7 +22,12 @@ from rundlet.desktop.widgets.basics import (
 )
 from rundlet.desktop.widgets.folder_field import FolderField, Quick
 from rundlet.desktop.widgets.landing import LandingView, Taken, set_rule, taken_hint
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.errors import RundletError
+    from rundlet.desktop.models.landing import LandingListing
+    from rundlet.desktop.state import UnpackDesk
+    from rundlet.desktop.workspace import Workspace
 
 _LONG = 5.0  # seconds
 _WORTH_SAYING = 64 * MIB  # about a second of reading

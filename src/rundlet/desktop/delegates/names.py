@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QFontMetrics
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QFontMetrics
 
 _WORD_AT_MOST = 12
 _MIDDLE, _RIGHT = Qt.TextElideMode.ElideMiddle, Qt.TextElideMode.ElideRight

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter
@@ -13,9 +14,11 @@ from rundlet.core.files.types import Sort
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.desktop.delegates.names import fitted
 from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.models.listing import Record
 from rundlet.desktop.theme.style import paint_indicator
 from rundlet.desktop.theme.theme import theme
+
+if TYPE_CHECKING:
+    from rundlet.desktop.models.listing import Record
 
 Index = QModelIndex | QPersistentModelIndex
 _MIDDLE = Qt.AlignmentFlag.AlignVCenter

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
@@ -10,10 +12,12 @@ from rundlet.core import text
 from rundlet.core.files.types import Sort
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.desktop.delegates.names import fitted
-from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.peeking import Thumbs
 from rundlet.desktop.theme.style import paint_indicator
 from rundlet.desktop.theme.theme import theme
+
+if TYPE_CHECKING:
+    from rundlet.desktop.models.entries import EntryModel
+    from rundlet.desktop.peeking import Thumbs
 
 Index = QModelIndex | QPersistentModelIndex
 _CENTRE = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter

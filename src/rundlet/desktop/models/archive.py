@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.files.find import Wanted, rows_named
+from rundlet.core.files.find import Wanted
+from rundlet.core.files.find_rows import rows_named
 from rundlet.core.files.types import Sort, sort_of, word_for
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.tree import NATURAL_AT_MOST, ArchiveTree
+from rundlet.core.model.natural import NATURAL_AT_MOST
 from rundlet.desktop.models.listing import TOP, Record
+
+if TYPE_CHECKING:
+    from rundlet.core.model.tree import ArchiveTree
 
 _LONGEST_ENDING = 16
 
@@ -24,6 +29,8 @@ class ArchiveListing:
     Args:
         sorts: the type of every node; see :func:`sorts_of`.
     """
+
+    is_archive = True
 
     def __init__(self, tree: ArchiveTree, folder: int, sorts: NDArray[np.int64]) -> None:
         self.tree = tree

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import squarify
 
 from rundlet.core.files.types import Sort, sort_of
-from rundlet.desktop.models.archive import ArchiveListing
 from rundlet.desktop.models.disk import DiskListing
-from rundlet.desktop.models.listing import TOP, Listing
+from rundlet.desktop.models.listing import TOP, Listing, in_archive
+
+if TYPE_CHECKING:
+    from rundlet.desktop.models.archive import ArchiveListing
 
 _MOST = 36
 
@@ -66,7 +69,7 @@ def areas_of(listing: Listing | None) -> tuple[Area, ...]:
             )
             for node, item in enumerate(listing.items, 1)
         )
-    if isinstance(listing, ArchiveListing):
+    if in_archive(listing):
         return _in_archive(listing, TOP, depth=0)
     return ()
 

@@ -4,21 +4,23 @@ from __future__ import annotations
 
 import os
 import stat
+from array import array
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-
-import numpy as np
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import file_problem
 from rundlet.core.files.find import Wanted
-from rundlet.core.files.scan import Part
 from rundlet.core.files.types import Sort, sort_of, word_for
 from rundlet.core.jobs.turns import step_aside
 from rundlet.core.model.entry import UNKNOWN, Kind
-from rundlet.core.model.tree import natural_key
+from rundlet.core.model.natural import natural_key
 from rundlet.desktop.models.listing import TOP, Record
+
+if TYPE_CHECKING:
+    from rundlet.core.files.scan import Part
 
 
 @dataclass(slots=True)
@@ -66,8 +68,8 @@ class DiskListing:
         self.folder = folder
         self.items = items
         self.folders = [node for node, item in enumerate(items, 1) if item.kind == Kind.DIR]
-        self.sizes = np.array([item.size for item in items], np.int64)
-        self.files = np.array([item.files for item in items], np.int64)
+        self.sizes = array("q", [item.size for item in items])
+        self.files = array("q", [item.files for item in items])
         self._node_of = {str(item.path): node for node, item in enumerate(items, 1)}
         self.seen = {
             (name, item.kind, item.mtime_ns, 0 if item.kind == Kind.DIR else item.size)

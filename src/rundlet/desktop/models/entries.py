@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QDateTime, QLocale, QModelIndex, QObject, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QStandardItem, QStandardItemModel
 
 from rundlet.core import text
-from rundlet.core.files.types import Sort
 from rundlet.core.model.entry import NO_TIME, UNKNOWN
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.listing import COLUMNS, TOP, Listing, Record
+
+if TYPE_CHECKING:
+    from rundlet.core.files.types import Sort
 
 _MOST_OPENED = 20_000  # rows beside each other; among more of them folders are gone into, not opened in their place
 _LONG = 4_000  # rows; a tree takes a moment for each of them

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from rundlet.core.files.types import Sort, sort_of
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.tree import natural_key
-from rundlet.core.plans.unpack import Action, Steps, UnpackPlan
+from rundlet.core.model.natural import natural_key
+from rundlet.core.plans.unpack_plan import Action, Steps, UnpackPlan
 from rundlet.desktop.models.listing import TOP, Record
 
 

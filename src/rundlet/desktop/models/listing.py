@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol, TypeGuard
 
-from rundlet.core.files.types import Sort
 from rundlet.core.model.entry import NO_TIME, UNKNOWN
+
+if TYPE_CHECKING:
+    from rundlet.core.files.types import Sort
+    from rundlet.desktop.models.archive import ArchiveListing
 
 TOP = 0
 """The node whose children are the listing's top rows."""
@@ -78,3 +81,8 @@ class Listing(Protocol):
     @property
     def found(self) -> int:
         """How many rows fit what the listing is narrowed to."""
+
+
+def in_archive(listing: object) -> TypeGuard[ArchiveListing]:
+    """Whether a listing is of an archive, told without loading what archives need."""
+    return bool(getattr(listing, "is_archive", False))

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from rundlet.core.plans.unpack import UnpackClash
+from rundlet.core.plans.unpack_plan import UnpackClash
 from rundlet.desktop.theme.theme import theme
 
 SHOW_WORDS = "Then show what came out"

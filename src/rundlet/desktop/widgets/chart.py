@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from rundlet.core import text
-from rundlet.core.work.trial import Point
 from rundlet.desktop.theme.theme import theme
+
+if TYPE_CHECKING:
+    from rundlet.core.work.trial import Point
 
 _LEAST_SECONDS = 0.02
 _TICKS = (0.1, 0.3, 1, 3, 10, 30, 60, 300, 1800, 7200)

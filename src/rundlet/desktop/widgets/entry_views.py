@@ -23,12 +23,12 @@ from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QLis
 
 from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.delegates.thumbs import ThumbDelegate
-from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.models.listing import COLUMNS, TOP
-from rundlet.desktop.peeking import Thumbs
 from rundlet.desktop.theme.theme import theme
 
 if TYPE_CHECKING:
+    from rundlet.desktop.models.entries import EntryModel
+    from rundlet.desktop.peeking import Thumbs
     from rundlet.desktop.widgets.long_view import LongView
 
 Index = QModelIndex | QPersistentModelIndex

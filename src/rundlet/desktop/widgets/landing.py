@@ -4,18 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import partial
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QModelIndex, Qt, Signal
-from PySide6.QtGui import QHideEvent
 from PySide6.QtWidgets import QAbstractItemView, QLabel, QMenu, QTreeView
 from shiboken6 import isValid
 
-from rundlet.core.plans.unpack import Steps, UnpackClash
+from rundlet.core.plans.unpack_plan import Steps, UnpackClash
 from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.models.landing import LandingListing
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import CLASH_WORDS, label
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QHideEvent
 
 _EXPAND_UP_TO = 200
 _IN_SIGHT = 15

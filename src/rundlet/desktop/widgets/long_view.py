@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import QEvent, QItemSelectionModel, QModelIndex, QPoint, Qt, Signal
-from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from rundlet.desktop.delegates.rows import RowDelegate
@@ -18,6 +19,9 @@ from rundlet.desktop.widgets.entry_views import (
     takes_key,
     tell_replaced,
 )
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QKeyEvent
 
 _Move = QAbstractItemView.CursorAction
 

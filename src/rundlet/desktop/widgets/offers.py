@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QWidget
 
 from rundlet.core import text
-from rundlet.desktop.gathered import Gathered
-from rundlet.desktop.state import Choice
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import FlowLayout, label, page_layout
+
+if TYPE_CHECKING:
+    from rundlet.desktop.gathered import Gathered
+    from rundlet.desktop.state import Choice
 
 _MOST_NAMED = 20
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QSizePolicy, QToolButton, QWidget
@@ -10,11 +11,13 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QSizePolicy, QT
 from rundlet.core import text
 from rundlet.core.files.scan import LeaveOut
 from rundlet.core.streams.private import no_core_dumps
-from rundlet.desktop.state import Choice, PackDesk
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import heading, label, page_layout, restyle
 from rundlet.desktop.widgets.chooser import Chooser
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.desktop.state import Choice, PackDesk
+    from rundlet.desktop.workspace import Workspace
 
 _PARTS = (("10 MB, for mail", 10_000_000), ("25 MB, for mail", 25_000_000), ("700 MB, for a disc", 700_000_000))
 _STICK = ("4 GB, for a FAT stick", 4_000_000_000)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, QRectF, Qt, QUrl, Signal
 from PySide6.QtGui import QFontDatabase, QImage, QPainter, QPaintEvent
@@ -21,9 +21,11 @@ from rundlet.core import text
 from rundlet.core.files.looks import BytesLook, SoundLook, TableLook, TextLook
 from rundlet.core.files.types import word_for
 from rundlet.core.model.entry import UNKNOWN
-from rundlet.desktop.peeking import Seen
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import OneLine, heading, label, page_layout
+
+if TYPE_CHECKING:
+    from rundlet.desktop.peeking import Seen
 
 Index = QModelIndex | QPersistentModelIndex
 W = TypeVar("W", bound=QWidget)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QMimeData, QPoint, Qt, Signal
-from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFrame,
@@ -18,12 +18,16 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
-from rundlet.core.files.journal import Record
-from rundlet.core.jobs.job import Progress
 from rundlet.desktop.dragging import drag_out, files_mime
-from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import label, restyle
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QMouseEvent
+
+    from rundlet.core.files.journal import Record
+    from rundlet.core.jobs.job import Progress
+    from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
 
 _MOST_UNREAD = 3  # results shown; more are counted
 

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
-from rundlet.core.files.presets import Presets
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import heading, page_layout
 from rundlet.desktop.widgets.chooser import Chooser
-from rundlet.desktop.workspace import Workspace
+
+if TYPE_CHECKING:
+    from rundlet.core.files.presets import Presets
+    from rundlet.desktop.workspace import Workspace
 
 
 class WayBox(QWidget):

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rundlet.core.errors import FormatError
-from rundlet.core.formats.base import Opening, Sink
 from rundlet.core.formats.known import SEVEN
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, MAGIC, SignatureHeader
 from rundlet.core.formats.sevenz.writer import SevenWriter
 from rundlet.core.limits import MIB
-from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.streams.exact import read_there
 from rundlet.core.streams.sources import ByteSource, SliceSource
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import Sink
+    from rundlet.core.model.format_info import WriteOptions
+    from rundlet.core.model.opening import Opening
 
 _PROGRAMS = (b"MZ", b"\x7fELF", b"#!")
 _LARGEST_STUB = 16 * MIB

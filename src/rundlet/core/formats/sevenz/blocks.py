@@ -8,6 +8,7 @@ import lzma
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -19,10 +20,12 @@ from rundlet.core.codecs.four_stream import joined_streams
 from rundlet.core.codecs.registry import DECODERS, check_memory, lzma_filter
 from rundlet.core.codecs.side_by_side import cores, in_order
 from rundlet.core.errors import Corrupt, FormatError, MissingPart, PasswordNeeded, Truncated, Unsupported
-from rundlet.core.formats.sevenz.records import Coder, Folder
 from rundlet.core.limits import CHUNK, MIB
 from rundlet.core.streams.exact import chunks, read_there
-from rundlet.core.streams.sources import ByteSource
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.sevenz.records import Coder, Folder
+    from rundlet.core.streams.sources import ByteSource
 
 _DAMAGED = "Its packed data is damaged."
 _LARGEST_AT_ONCE = 128 * MIB  # a segment up to this size is decoded in memory, beside the one before it

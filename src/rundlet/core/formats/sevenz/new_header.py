@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.sevenz import fields
-from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import EPOCH, UNIX_EXTENSION, Attribute, CoderFlag, Folder, Property
 from rundlet.core.model.entry import NO_TIME, Kind
-from rundlet.core.model.item import PackItem
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.edits import Edits
+    from rundlet.core.formats.sevenz.reader import SevenReader
+    from rundlet.core.model.item import PackItem
 
 _LATEST = (1 << 63) - 1
 _NEW = 1 << 62  # stands behind every row that another archive had

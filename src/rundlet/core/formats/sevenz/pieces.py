@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs import lzma2, ppmd
 from rundlet.core.codecs.steps import Tick, no_tick
 from rundlet.core.errors import RundletError
-from rundlet.core.formats.items import ReadFailed
-from rundlet.core.formats.sevenz.levels import Level
-from rundlet.core.formats.sevenz.new_header import Row
-from rundlet.core.formats.sevenz.sorting import BlockPlan
 from rundlet.core.limits import KIB
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.items import ReadFailed
+    from rundlet.core.formats.sevenz.levels import Level
+    from rundlet.core.formats.sevenz.new_header import Row
+    from rundlet.core.formats.sevenz.sorting import BlockPlan
 
 _PPMD_STEP = 4 * KIB  # the encoder loses bytes now and then when it is given more at once
 

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.codecs.base import checked
 from rundlet.core.codecs.checksums import crc32
@@ -19,7 +18,7 @@ from rundlet.core.errors import (
     Truncated,
     WrongPassword,
 )
-from rundlet.core.formats.base import ArchiveReader, Opening, Unit
+from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.formats.passwords import spellings
 from rundlet.core.formats.sevenz.blocks import Block, Keys, exactly
 from rundlet.core.formats.sevenz.fields import FieldReader
@@ -29,11 +28,16 @@ from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import MIB
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.model.entry import UNKNOWN, Kind
-from rundlet.core.model.format_info import FormatInfo
 from rundlet.core.streams.exact import read_exactly
 from rundlet.core.streams.feed import Feed, SourceFeed
 from rundlet.core.streams.sources import ByteSource, SliceSource
 from rundlet.core.text import number, plural, quoted
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from rundlet.core.model.format_info import FormatInfo
+    from rundlet.core.model.opening import Opening
 
 _MOST_NESTED = 4
 _HEADER_AT_LEAST = 32 * MIB

@@ -7,15 +7,18 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from enum import IntEnum
 from functools import partial
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs.side_by_side import cores, in_order
 from rundlet.core.formats.items import open_item, shrinks
-from rundlet.core.formats.sevenz.new_header import Row
 from rundlet.core.formats.sevenz.records import IDS, Folder
-from rundlet.core.jobs.job import Job
 from rundlet.core.limits import KIB
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.item import PackItem
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.sevenz.new_header import Row
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.model.item import PackItem
 
 _HEAD = 4 * KIB
 _TRIED_FROM = 64 * KIB  # smaller files take longer to try than to pack

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.aes import BLOCK, CbcEncryptor, stretched_key
@@ -12,7 +13,6 @@ from rundlet.core.codecs.branch import filtered
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
 from rundlet.core.errors import Corrupt, PlanError, left_out
-from rundlet.core.formats.base import ArchiveReader, Sink
 from rundlet.core.formats.edits import NOTHING, Edits
 from rundlet.core.formats.entry_contents import ArchiveContents
 from rundlet.core.formats.items import (
@@ -38,15 +38,18 @@ from rundlet.core.formats.sevenz.pieces import OpenBlock, Piece, pack_piece, pac
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, IDS, BindPair, Coder, Folder, Property, SignatureHeader
 from rundlet.core.formats.sevenz.sorting import FILTERS, BlockPlan, Sort, blocks, sort_block
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK, GIB, KIB, MIB
 from rundlet.core.model.entry import NO_TIME, Kind
-from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.item import PackItem
 from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import in_pieces
 from rundlet.core.text import quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader, Sink
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
+    from rundlet.core.model.format_info import WriteOptions
 
 _POWER = 19  # 2**19 rounds for a key, as is usual in this format: a tenth of a second
 _SALT_SIZE = 16

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.errors import RundletError, Unsupported
-from rundlet.core.formats.base import Opening, Sink
 from rundlet.core.formats.known import PACKED_TARS, TAR
 from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import BLOCK, may_be_header
-from rundlet.core.formats.tar.index import Index
 from rundlet.core.formats.tar.kept import Kept, kept_elsewhere
 from rundlet.core.formats.tar.listing import list_packed, list_plain
 from rundlet.core.formats.tar.reader import TarReader
@@ -17,10 +17,15 @@ from rundlet.core.formats.tar.resuming import ResumingFeed
 from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, DEFAULT
-from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.streams.exact import read_there
-from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import lower, plural
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import Sink
+    from rundlet.core.formats.tar.index import Index
+    from rundlet.core.model.format_info import FormatInfo, WriteOptions
+    from rundlet.core.model.opening import Opening
+    from rundlet.core.streams.sources import ByteSource
 
 _EMPTY_AT_MOST = 20 * BLOCK  # a tar with nothing in it is one record of zeros; a larger file of zeros is just that
 _MOST_SEARCHED = 1 << 30  # decoded bytes in search of a header behind a damaged beginning; a few seconds

@@ -5,12 +5,14 @@ from __future__ import annotations
 import struct
 from dataclasses import dataclass
 from enum import IntEnum
-from typing import Final
+from typing import TYPE_CHECKING, Final
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.errors import Corrupt
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 BLOCK = 512
 MAGIC_AT: Final = slice(257, 265)

@@ -8,10 +8,9 @@ import json
 import os
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.formats.packed import Point
 from rundlet.core.formats.tar.members import Members, Stretches, as_catalog
@@ -19,7 +18,11 @@ from rundlet.core.limits import INDEX_FROM, INDEX_TOTAL
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.streams.private import cache_root, private_file, private_folder
 from rundlet.core.streams.replacing import hidden_name, hold
-from rundlet.core.streams.sources import ByteSource
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from rundlet.core.streams.sources import ByteSource
 
 _VERSION = 3
 _COLUMNS = ("kind", "size", "packed", "mtime_ns", "mode", "crc", "encrypted")

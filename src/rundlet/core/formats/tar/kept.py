@@ -8,13 +8,16 @@ import tempfile
 import weakref
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import file_problem
-from rundlet.core.formats.packed import Packing
 from rundlet.core.formats.tar.index import cache_folder
 from rundlet.core.limits import KEPT_ON_DISK, KEPT_PLAIN
 from rundlet.core.streams.private import private_folder
 from rundlet.core.streams.sources import ByteSource, MemorySource
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.packed import Packing
 
 _SLOW = ("xz", "bz2", "lzma", "Z")
 """Packings that decode so much more slowly than a disk writes that it is worth its room."""

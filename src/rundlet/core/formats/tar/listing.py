@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rundlet.core.codecs.side_by_side import cores
 from rundlet.core.errors import Corrupt
-from rundlet.core.formats.base import Opening
 from rundlet.core.formats.packed import Notes, Packing, decoded
 from rundlet.core.formats.tar.index import Index
-from rundlet.core.formats.tar.kept import Kept
-from rundlet.core.formats.tar.members import Members
 from rundlet.core.formats.tar.resuming import ResumingFeed
 from rundlet.core.formats.tar.walk import Walker
 from rundlet.core.limits import INDEX_FROM
 from rundlet.core.streams.feed import Feed, SourceFeed
-from rundlet.core.streams.sources import ByteSource
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.tar.kept import Kept
+    from rundlet.core.formats.tar.members import Members
+    from rundlet.core.model.opening import Opening
+    from rundlet.core.streams.sources import ByteSource
 
 
 def list_plain(source: ByteSource, opening: Opening) -> Index:

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.model.entry import UNKNOWN
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 _FEW = 64
 

@@ -5,23 +5,27 @@ from __future__ import annotations
 import bisect
 from collections.abc import Callable, Iterator, Sequence
 from functools import partial
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.errors import Corrupt, FormatError, Truncated
 from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.formats.packed import WITHOUT_CHECKSUM, Packing, Point, decoded, member_starts
 from rundlet.core.formats.tar.headers import BLOCK
-from rundlet.core.formats.tar.index import Index
-from rundlet.core.formats.tar.members import Stretches
-from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, MIB, SMALL, Limits
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.format_info import FormatInfo
 from rundlet.core.streams.feed import Feed, SourceFeed
-from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import plain_path
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from rundlet.core.formats.tar.index import Index
+    from rundlet.core.formats.tar.members import Stretches
+    from rundlet.core.jobs.report import Issue
+    from rundlet.core.model.format_info import FormatInfo
+    from rundlet.core.streams.sources import ByteSource
 
 _ZEROS = bytes(CHUNK)
 _BATCH = 64

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from functools import partial
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, MissingPart, RundletError, Truncated
 from rundlet.core.formats.packed import Notes, Packing, Point, decoded
@@ -12,8 +13,10 @@ from rundlet.core.formats.resuming import points_behind
 from rundlet.core.formats.tar.headers import BLOCK, MAGIC_AT, USTAR, is_header
 from rundlet.core.streams.exact import read_last
 from rundlet.core.streams.feed import Feed
-from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.streams.sources import ByteSource
 
 _EMPTY_END = 8
 """Zeros at the end of a file that say it was not cut off but never filled; a decoder may take them for data."""

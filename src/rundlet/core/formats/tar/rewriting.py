@@ -10,11 +10,11 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from rundlet.core.errors import Corrupt
-from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.tar.headers import (
     BLOCK,
     CHECKSUM,
@@ -34,9 +34,12 @@ from rundlet.core.formats.tar.headers import (
     pax_records,
     split_name,
 )
-from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.model.entry import Kind
-from rundlet.core.streams.feed import Feed
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.edits import Edits
+    from rundlet.core.formats.tar.reader import TarReader
+    from rundlet.core.streams.feed import Feed
 
 _EXTENSIONS = (Type.EXTENDED, Type.SOLARIS, Type.GLOBAL, Type.GNU_NAME, Type.GNU_LINK, Type.GNU_VOLUME)
 _FOR_ALL = (Type.GLOBAL, Type.GNU_VOLUME)  # they hold for more than the entry behind them

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, MissingPart, Truncated
 from rundlet.core.formats.tar.headers import (
@@ -34,7 +34,11 @@ from rundlet.core.formats.tar.members import Members, Rows, Stretches
 from rundlet.core.limits import MAX_FILE, MIB
 from rundlet.core.model.catalog import NameTable
 from rundlet.core.model.entry import NO_TIME, Kind
-from rundlet.core.streams.feed import Feed
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from rundlet.core.streams.feed import Feed
 
 _MOST_EXTENDED = 16 * MIB  # names and attributes of one entry; real ones are a few kB
 _MOST_STRETCHES = 1 << 20

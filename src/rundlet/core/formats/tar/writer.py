@@ -10,27 +10,29 @@ import pwd
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache, partial
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from rundlet.core.codecs.packers import Packer
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
 from rundlet.core.errors import left_out
-from rundlet.core.formats.base import ArchiveReader, Sink
 from rundlet.core.formats.edits import NOTHING, Edits
 from rundlet.core.formats.items import READ_ERRORS, open_item, read_problem
 from rundlet.core.formats.packed import Point
 from rundlet.core.formats.tar.headers import BLOCK, Fields, Type, split_name
 from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.tar.rewriting import Changes, extension, first_change, kept, read_stretches, record
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.limits import CHUNK
 from rundlet.core.model.contents import OpenContent, OpenFile
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.model.item import PackItem
 from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import in_pieces
+
+if TYPE_CHECKING:
+    from rundlet.core.codecs.packers import Packer
+    from rundlet.core.formats.base import ArchiveReader, Sink
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
+    from rundlet.core.model.format_info import WriteOptions
+    from rundlet.core.model.item import PackItem
 
 _MOST_SIZE = 8**11
 _MOST_UNSTATED = 256  # chunks of a file that does not say how large it is

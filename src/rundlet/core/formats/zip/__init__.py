@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rundlet.core.errors import FormatError, MissingPart, Truncated
-from rundlet.core.formats.base import Opening, Sink
 from rundlet.core.formats.known import ZIP
 from rundlet.core.formats.zip.directory import read_directory, scanned_directory
 from rundlet.core.formats.zip.end import find_end, has_end
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import LocalHeader
-from rundlet.core.formats.zip.writer import ZipWriter
-from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import Sink
+    from rundlet.core.formats.zip.writer import ZipWriter
+    from rundlet.core.model.format_info import WriteOptions
+    from rundlet.core.model.opening import Opening
+    from rundlet.core.streams.sources import ByteSource
 
 
 class ZipFormat:
@@ -43,6 +48,8 @@ class ZipFormat:
         return ZipReader(source, end, directory, self.info, opening.limits)
 
     def create(self, sink: Sink, options: WriteOptions) -> ZipWriter:
+        from rundlet.core.formats.zip.writer import ZipWriter  # with codecs that readers do without
+
         return ZipWriter(sink, options)
 
 

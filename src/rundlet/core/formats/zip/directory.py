@@ -6,6 +6,7 @@ import struct
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,14 +28,16 @@ from rundlet.core.formats.zip.records import (
     Host,
 )
 from rundlet.core.formats.zip.scan import Scan, scan
-from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Issue
-from rundlet.core.limits import Limits
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.streams.exact import read_exactly
-from rundlet.core.streams.sources import ByteSource
 from rundlet.core.text import number, plural, quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.limits import Limits
+    from rundlet.core.streams.sources import ByteSource
 
 _LENGTHS = struct.Struct("<HHH")
 _DIGITAL_SIGNATURE = b"PK\x05\x05"

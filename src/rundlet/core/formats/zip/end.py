@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from rundlet.core.formats.zip.records import (
     CENTRAL_SIGNATURE,
@@ -14,7 +15,9 @@ from rundlet.core.formats.zip.records import (
     LocalHeader,
 )
 from rundlet.core.streams.exact import read_last
-from rundlet.core.streams.sources import ByteSource
+
+if TYPE_CHECKING:
+    from rundlet.core.streams.sources import ByteSource
 
 _TAIL = EndRecord.LAYOUT.size + MAX16
 

@@ -6,6 +6,7 @@ import functools
 import struct
 import time
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from rundlet.core.formats.zip.records import (
     AES_FIELD,
@@ -25,7 +26,9 @@ from rundlet.core.formats.zip.records import (
 )
 from rundlet.core.limits import MIB
 from rundlet.core.model.entry import NO_TIME, Kind
-from rundlet.core.model.item import PackItem
+
+if TYPE_CHECKING:
+    from rundlet.core.model.item import PackItem
 
 STRENGTH = 3
 """The strength of the locks that are written: AES-256."""

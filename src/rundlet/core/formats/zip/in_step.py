@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Iterable, Iterator, Sequence
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.codecs.legacy_cipher import HEADER_SIZE, TOGETHER, LegacyCipher, decrypt_together
 from rundlet.core.errors import RundletError
 from rundlet.core.limits import MIB
-from rundlet.core.streams.sources import ByteSource
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from rundlet.core.streams.sources import ByteSource
 
 _MOST, _LARGEST, _IN_ALL = 4096, 4 * MIB, 32 * MIB  # entries, and bytes of each and of all, that are held in memory
 

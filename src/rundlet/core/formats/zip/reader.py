@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import hmac
 from collections.abc import Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.codecs import ppmd
 from rundlet.core.codecs.aes import CODE_SIZE, SALT_SIZES, VERIFIER_SIZE, ZipKeys
@@ -25,16 +25,20 @@ from rundlet.core.errors import (
 )
 from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.formats.passwords import byte_spellings
-from rundlet.core.formats.zip.directory import Directory
-from rundlet.core.formats.zip.end import End
 from rundlet.core.formats.zip.in_step import LegacyUnit, in_step
 from rundlet.core.formats.zip.records import LOCAL, Flag, LocalHeader, Method
 from rundlet.core.limits import SMALL, Limits
 from rundlet.core.model.entry import UNKNOWN
-from rundlet.core.model.format_info import FormatInfo
 from rundlet.core.streams.exact import chunks, read_exactly
 from rundlet.core.streams.sources import ByteSource, WindowSource
 from rundlet.core.text import quoted
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from rundlet.core.formats.zip.directory import Directory
+    from rundlet.core.formats.zip.end import End
+    from rundlet.core.model.format_info import FormatInfo
 
 _NAMES = {
     Method.DEFLATED: "deflate",

@@ -10,17 +10,14 @@ import itertools
 import struct
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
-from numpy.typing import NDArray
 
 from rundlet.core.errors import Corrupt
-from rundlet.core.formats.base import Sink
-from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.names import decode_name
 from rundlet.core.formats.zip.directory import raw_records
 from rundlet.core.formats.zip.headers import dos_time, time_fields
-from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import (
     CENTRAL_REST,
     CENTRAL_SIGNATURE,
@@ -38,6 +35,13 @@ from rundlet.core.formats.zip.records import (
 from rundlet.core.model.entry import Kind
 from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import read_exactly
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from rundlet.core.formats.base import Sink
+    from rundlet.core.formats.edits import Edits
+    from rundlet.core.formats.zip.reader import ZipReader
 
 _OFFSET_AT = 42  # in a record of the central directory
 _SECOND = 1_000_000_000

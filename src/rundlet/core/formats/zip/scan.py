@@ -9,6 +9,7 @@ import re
 import struct
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from rundlet.core.errors import MissingPart, Truncated
 from rundlet.core.formats.zip.records import (
@@ -23,10 +24,12 @@ from rundlet.core.formats.zip.records import (
     Host,
     LocalHeader,
 )
-from rundlet.core.jobs.job import Job
 from rundlet.core.limits import KIB, MIB
 from rundlet.core.streams.exact import read_exactly, read_there
-from rundlet.core.streams.sources import ByteSource
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.streams.sources import ByteSource
 
 _DESCRIPTOR = b"PK\x07\x08"
 _SIGNATURES = re.compile(rb"PK(?:\x03\x04|\x07\x08|\x01\x02|\x05\x06)")

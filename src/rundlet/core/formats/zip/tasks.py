@@ -7,22 +7,25 @@ import itertools
 import os
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.codecs.aes import SALT_SIZES, ZipKeys, encrypt
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.encoders import compress_whole
 from rundlet.core.codecs.steps import Tick, no_tick
-from rundlet.core.errors import FileProblem
-from rundlet.core.formats.deflaters import Deflaters
-from rundlet.core.formats.deflating import Content
 from rundlet.core.formats.items import READ_ERRORS, open_item, read_problem, read_whole, shrinks
 from rundlet.core.formats.zip.headers import STRENGTH
 from rundlet.core.formats.zip.records import Method
 from rundlet.core.limits import MIB, SMALL
-from rundlet.core.model.contents import OpenContent
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.item import PackItem
+
+if TYPE_CHECKING:
+    from rundlet.core.errors import FileProblem
+    from rundlet.core.formats.deflaters import Deflaters
+    from rundlet.core.formats.deflating import Content
+    from rundlet.core.model.contents import OpenContent
+    from rundlet.core.model.item import PackItem
 
 _BATCH = 64
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import itertools
 from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING
 
 from rundlet.core.codecs.aes import encrypt
 from rundlet.core.codecs.checksums import crc32_combine
@@ -12,9 +13,7 @@ from rundlet.core.codecs.encoders import ENCODERS
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
 from rundlet.core.codecs.steps import STEP
 from rundlet.core.errors import left_out
-from rundlet.core.formats.base import ArchiveReader, Sink
 from rundlet.core.formats.deflaters import Deflaters
-from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.items import CHANGED, ReadFailed
 from rundlet.core.formats.zip.headers import Row, headers
 from rundlet.core.formats.zip.reader import ZipReader
@@ -32,11 +31,15 @@ from rundlet.core.formats.zip.records import (
 from rundlet.core.formats.zip.rewriting import keep
 from rundlet.core.formats.zip.tasks import Failed, How, Packed, Piece, Step, is_small, tasks
 from rundlet.core.jobs.helpers import WORTH_IT
-from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.model.item import PackItem
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader, Sink
+    from rundlet.core.formats.edits import Edits
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
+    from rundlet.core.model.format_info import WriteOptions
+    from rundlet.core.model.item import PackItem
 
 _RECORDS_AT_ONCE = 4096
 
