@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import logging
 import os
+import sys
 import threading
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -13,7 +15,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.files.private_copies import new_private_folder, sweep_private_copies
-from rundlet.core.formats.detect import by_id
+from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.report import Report
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import plan_pack
@@ -21,6 +23,7 @@ from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.work import unpack as unpack_work
 from rundlet.core.work.pack import pack
 from rundlet.desktop.app import _ask_before_logging_out
+from rundlet.desktop.faults import keep_log
 from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
@@ -554,3 +557,40 @@ def test_private_copies_of_a_killed_window_go_and_changed_ones_are_kept(
     assert (home / "copy 1.txt").read_text() == "edited"
     folders[2].remove()
     assert (tmp_path / "cache" / "rundlet").stat().st_mode & 0o777 == 0o700
+
+
+def test_faults_in_the_background_are_kept_in_a_bounded_file(
+    window: Window, settle, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Also those that nothing catches; what is a matter of course, such as a file that can't be read, is none."""
+    hooks = sys.excepthook, threading.excepthook
+    monkeypatch.setattr("rundlet.desktop.faults._LARGEST", 4000)
+    monkeypatch.setattr(sys, "__excepthook__", lambda *_: None)
+    handler = keep_log(tmp_path / "state")
+    assert handler is not None
+    try:
+
+        def work(_: Job) -> None:
+            raise ValueError("nobody thought of this")
+
+        heard: list[BaseException] = []
+        window.background.run(work, done=lambda _: None, failed=heard.append)
+        window.background.run(lambda _: open_archive(tmp_path / "gone"), done=lambda _: None, failed=heard.append)
+        settle()
+        file = tmp_path / "state" / "faults.log"
+        assert len(heard) == 2 and "nobody thought of this" in file.read_text() and "gone" not in file.read_text()
+        assert file.stat().st_mode & 0o777 == 0o600 and file.parent.stat().st_mode & 0o777 == 0o700
+        thread = threading.Thread(target=lambda: 1 // 0)
+        thread.start()
+        thread.join()
+        assert "ZeroDivisionError" in file.read_text()
+        for number in range(300):
+            logging.getLogger("rundlet").warning("line %d of many", number)
+        kept = sorted(path.name for path in file.parent.iterdir())
+        assert kept == ["faults.log", "faults.log.1"] and sum(p.stat().st_size for p in file.parent.iterdir()) <= 8000
+    finally:
+        logging.getLogger().removeHandler(handler)
+        handler.close()
+        sys.excepthook, threading.excepthook = hooks
+    (tmp_path / "file").touch()
+    assert keep_log(tmp_path / "file") is None

@@ -5,6 +5,7 @@ Threads touch no Qt object: they put what they have into a queue that a timer em
 
 from __future__ import annotations
 
+import logging
 import queue
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -13,10 +14,14 @@ from typing import Any, TypeVar
 
 from PySide6.QtCore import QObject, QTimer
 
+from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.turns import first, let_go
+from rundlet.desktop.faults import log_failure
 
 T = TypeVar("T")
+
+_log = logging.getLogger(__name__)
 
 _POLL_MS = 16
 _THREADS = 6  # that look: at folders, archives, files, sizes
@@ -79,6 +84,8 @@ class Background(QObject):
         try:
             result = work(task.job)
         except BaseException as error:  # noqa: BLE001 - handed to the interface's thread, whatever it is
+            if not isinstance(error, RundletError | Cancelled):
+                _log.error("Work in the background ended through a fault", exc_info=error)
             self._results.put(partial(self._finish, task, task.failed, error))
         else:
             self._results.put(partial(self._finish, task, task.done, result))
@@ -86,7 +93,7 @@ class Background(QObject):
     def let_go(self, things: list[Any]) -> None:
         """Let go of what may be very many objects, bit by bit beside the interface."""
         if len(things) > _FEW and not self._closed:
-            self.run(lambda _: let_go(things), done=lambda _: None, failed=lambda _: None)
+            self.run(lambda _: let_go(things), done=lambda _: None, failed=log_failure)
 
     def tell(self, call: Callable[[], None]) -> None:
         """From a working thread: have something called on the interface's thread."""

@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Signal
 from rundlet.core.files.scan import Part, folder_parts
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.counting import counted_in_archive, counted_on_disk
+from rundlet.desktop.faults import log_failure
 from rundlet.desktop.gathered import Gathered
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.listing import in_archive
@@ -112,7 +113,7 @@ class Choosing(UnpackSetup):
                 self.background.tell(lambda n=node, p=parts: self._counted(listing, n, p))  # type: ignore[misc]
 
         if folders:
-            self._size_task.run(work, done=lambda _: None, failed=lambda _: None)
+            self._size_task.run(work, done=lambda _: None, failed=log_failure)
 
     def _counted(self, listing: DiskListing, node: int, parts: list[Part]) -> None:
         path = listing.items[node - 1].path
@@ -146,7 +147,7 @@ class Choosing(UnpackSetup):
                 self._choice_counted()
 
         if folders:
-            self.background.run(work, done=lambda _: None, failed=lambda _: None)
+            self.background.run(work, done=lambda _: None, failed=log_failure)
 
     def keep_choice(self, keeps: bool) -> None:
         """Say whether what is chosen stays chosen when one goes to another folder."""

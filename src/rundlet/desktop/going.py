@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QMenu, QWidget
 from rundlet.core import text
 from rundlet.core.files.places import Drive, Places, drives, there
 from rundlet.desktop.background import Background, Latest
+from rundlet.desktop.faults import log_failure
 from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import short_path
@@ -59,7 +60,7 @@ class Going(QObject):
 
     def _open(self) -> None:
         self.fill()
-        self._task.run(lambda _: drives(), done=self._found, failed=lambda _: None)
+        self._task.run(lambda _: drives(), done=self._found, failed=log_failure)
 
     def _found(self, found: list[Drive]) -> None:
         if found != self._drives:
@@ -97,7 +98,7 @@ class Going(QObject):
         self._save()
 
     def _save(self) -> None:
-        self._background.run(lambda _: self.places.write(), done=lambda _: None, failed=lambda _: None)
+        self._background.run(lambda _: self.places.write(), done=lambda _: None, failed=log_failure)
 
     def _part(self, title: str, entries: list[tuple[str, Path, str]]) -> None:
         if entries:

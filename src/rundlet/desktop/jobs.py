@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -19,7 +18,6 @@ if TYPE_CHECKING:
     from rundlet.core.jobs.report import Report
     from rundlet.desktop.background import Background
 
-_log = logging.getLogger(__name__)
 
 _POLL_MS = 100
 
@@ -176,7 +174,6 @@ def failure_of(title: str, error: BaseException, verb: str = "") -> Outcome:
         return Outcome(title, f"{title} was cancelled; nothing of it was left behind.", good=True, cancelled=True)
     if isinstance(error, RundletError):
         return Outcome(title, str(error), good=False)
-    _log.error("%s ended through a fault", title, exc_info=error)
     return Outcome(
         title, f"{title} ended through a fault in Rundlet itself: {error}", (type(error).__name__,), good=False
     )

@@ -14,6 +14,7 @@ from rundlet.core.files.types import Sort, sort_of
 from rundlet.core.model.natural import natural_key
 from rundlet.core.plans.unpack_plan import Steps, UnpackClash
 from rundlet.desktop.background import Background, Latest
+from rundlet.desktop.faults import log_failure
 from rundlet.desktop.models.landing import LandingListing
 
 if TYPE_CHECKING:
@@ -111,7 +112,7 @@ class Several(QObject):
                 desk.outlooks, desk.landing = tuple(outcome[0]), outcome[1]
                 self.changed.emit()
 
-        self._task.run(work, done=done, failed=lambda _: None)
+        self._task.run(work, done=done, failed=log_failure)
 
     @property
     def folder(self) -> Path:
