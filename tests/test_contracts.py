@@ -5,6 +5,7 @@ from __future__ import annotations
 import bz2
 import gzip
 import lzma
+import os
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -173,6 +174,32 @@ def test_catalogs_join() -> None:
     whole = joined(list(_catalogs()))
     assert [entry.path for entry in whole] == ["a", "b/c", "d/e/f"]
     assert ArchiveTree(whole).find("d/e/f") is not None
+
+
+def test_a_source_that_is_closed_under_a_reader_gives_no_other_files_bytes(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "right").write_bytes(b"right")
+    (tmp_path / "wrong").write_bytes(b"wrong")
+    source = FileSource(tmp_path / "right")
+    real, seen = os.pread, []
+
+    def closed_meanwhile(fd: int, length: int, offset: int) -> bytes:
+        source.close()
+        seen.append(fd)
+        other = os.open(tmp_path / "wrong", os.O_RDONLY)  # which takes the number of a descriptor that was closed
+        try:
+            return real(fd, length, offset)
+        finally:
+            os.close(other)
+
+    with monkeypatch.context() as patched:
+        patched.setattr("rundlet.core.streams.sources.os.pread", closed_meanwhile)
+        assert source.read_at(0, 5) == b"right"
+    with pytest.raises(FileProblem, match="closed meanwhile"):
+        source.read_at(0, 5)
+    with pytest.raises(OSError, match="descriptor"):
+        os.fstat(seen[0])
 
 
 def shake(path: Path, places: int = rounds(70, 300)) -> None:

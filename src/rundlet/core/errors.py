@@ -159,6 +159,7 @@ _REASONS = {
     codes.EINVAL: "this disk does not allow such a name",
     codes.EILSEQ: "this disk does not allow such a name",
     codes.ENXIO: "it is not an ordinary file",
+    codes.EBADF: "it was closed meanwhile",
     codes.EOVERFLOW: "it has grown much larger meanwhile",  # said by our own code
 }
 

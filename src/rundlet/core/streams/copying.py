@@ -48,10 +48,10 @@ def _by_the_system(
     sink: ArchiveSink, source: FileSource, offset: int, length: int, tick: Callable[[int], object]
 ) -> int:
     """Copy as far as the system does it; how many bytes that were."""
-    done = 0
+    done, held = 0, source.hold()
     while done < length:
         try:
-            count = sink.copy_from(source.fd, min(length - done, _STEP), offset + done)
+            count = sink.copy_from(held.fd, min(length - done, _STEP), offset + done)
         except OSError as error:
             if error.errno in _CAN_NOT:
                 return done  # the rest goes the usual way, which says what is wrong if anything is

@@ -6,6 +6,7 @@ archives are all the same to it. Sources are safe to read from several threads.
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from pathlib import Path
@@ -34,11 +35,23 @@ class ByteSource(Protocol):
         """Give back what the source holds. Closing twice does no harm."""
 
 
+class Held:
+    """An open descriptor, closed when nobody holds on to it any more."""
+
+    __slots__ = ("fd",)
+
+    def __init__(self, fd: int) -> None:
+        self.fd = fd
+
+    def __del__(self) -> None:
+        os.close(self.fd)
+
+
 class FileSource:
     """A file on the disk.
 
-    Attributes:
-        fd: its descriptor, or -1 once it is closed.
+    Closing it while other threads read does no harm: each holds on to the descriptor until it is done, so that none of
+    them ever gets the bytes of another file that was opened meanwhile.
 
     Raises:
         FileProblem: when it can't be opened or read, or is not an ordinary file.
@@ -48,26 +61,37 @@ class FileSource:
         self.path = path
         self.name = path.name
         try:
-            self.fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
+            held = Held(os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK))
         except OSError as error:
             raise file_problem(error, "open", path) from error
-        status = os.fstat(self.fd)
+        status = os.fstat(held.fd)
         if not (stat.S_ISREG(status.st_mode) or stat.S_ISBLK(status.st_mode)):
-            os.close(self.fd)
-            self.fd = -1
             what = "a folder" if stat.S_ISDIR(status.st_mode) else "not an ordinary file"
             raise FileProblem(f"{quoted(path.name)} is {what}, not an archive.", errno=0)
-        self.size = os.lseek(self.fd, 0, os.SEEK_END)
+        self._held: Held | None = held
+        self.size = os.lseek(held.fd, 0, os.SEEK_END)
+
+    def hold(self) -> Held:
+        """The open descriptor, which stays open as long as it is held.
+
+        Raises:
+            FileProblem: when the source was closed.
+        """
+        held = self._held
+        if held is None:
+            raise file_problem(OSError(errno.EBADF, ""), "read", self.path)
+        return held
 
     def read_at(self, offset: int, length: int) -> bytes:
+        held = self.hold()
         try:
-            data = os.pread(self.fd, length, offset)
+            data = os.pread(held.fd, length, offset)
             if len(data) == length or offset + len(data) >= self.size:
                 return data
             pieces = [data]  # the system may give less than was asked for, 2 GiB at a time at most
             got = len(data)
             while got < length:
-                piece = os.pread(self.fd, length - got, offset + got)
+                piece = os.pread(held.fd, length - got, offset + got)
                 if not piece:
                     break
                 pieces.append(piece)
@@ -84,9 +108,7 @@ class FileSource:
             return ()
 
     def close(self) -> None:
-        if self.fd >= 0:
-            os.close(self.fd)
-            self.fd = -1
+        self._held = None
 
 
 class MemorySource:
