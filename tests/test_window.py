@@ -726,7 +726,7 @@ def test_formats_and_a_compressed_tar_that_fills_in(
         window.target.go.click()
         settle()
         assert (home / "f" / f"tree.{fmt}").exists()
-    monkeypatch.setattr("rundlet.desktop.state._PARTIAL_SECONDS", 0)
+    monkeypatch.setattr("rundlet.desktop.partial._PARTIAL_SECONDS", 0)
     partial = []
     window.workspace.opening.connect(lambda listing: partial.append(len(listing.tree.catalog)))
     stand(home / "f" / "tree.tar.zst")

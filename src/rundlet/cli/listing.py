@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from datetime import datetime
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -89,7 +89,7 @@ class _Printer:
         self._printed += 1
         when = ""
         if entry.mtime_ns != NO_TIME:
-            when = datetime.fromtimestamp(entry.mtime_ns // 1_000_000_000).strftime("%Y-%m-%d %H:%M")
+            when = datetime.fromtimestamp(entry.mtime_ns // 1_000_000_000, UTC).astimezone().strftime("%Y-%m-%d %H:%M")
         arrow = f" → {shown(target)}" if target is not None else ""
         how_large = "folder" if entry.kind == Kind.DIR else size(entry.size)
         self._output.say(f"{how_large:>10}  {when:16}  {shown(entry.path)}{arrow}")

@@ -67,7 +67,8 @@ def ppmd_encoded(data: bytes, how: Level, tick: Tick = no_tick) -> bytes:
         piece = data[at : at + _PPMD_STEP]
         packed.append(encoder.encode(piece))
         tick(len(piece))
-    return b"".join(packed) + encoder.flush()
+    rest: bytes = encoder.flush()
+    return b"".join(packed) + rest
 
 
 def pack_text(block: OpenBlock, data: bytes, how: Level, tick: Tick = no_tick) -> Piece:

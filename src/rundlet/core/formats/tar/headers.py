@@ -88,7 +88,7 @@ def checksums_fit(blocks: NDArray[np.uint8]) -> NDArray[np.bool_]:
     """
     stated = octal(blocks[:, CHECKSUM])
     field = blocks[:, CHECKSUM]
-    fit = stated == _byte_sums(blocks) - field.sum(axis=1, dtype=np.int64) + _BLANKS
+    fit: NDArray[np.bool_] = stated == _byte_sums(blocks) - field.sum(axis=1, dtype=np.int64) + _BLANKS
     if not fit.all():
         signed = blocks.view(np.int8)
         fit |= stated == signed.sum(axis=1, dtype=np.int64) - signed[:, CHECKSUM].sum(axis=1, dtype=np.int64) + _BLANKS
@@ -103,7 +103,8 @@ def _byte_sums(blocks: NDArray[np.uint8]) -> NDArray[np.int64]:
     words = np.ascontiguousarray(blocks).view(np.uint64)
     lanes = (words & _EVEN_BYTES).sum(axis=1)
     lanes += ((words >> np.uint64(8)) & _EVEN_BYTES).sum(axis=1)
-    return lanes.view(np.uint16).reshape(-1, 4).sum(axis=1, dtype=np.int64)
+    sums: NDArray[np.int64] = lanes.view(np.uint16).reshape(-1, 4).sum(axis=1, dtype=np.int64)
+    return sums
 
 
 def octal(digits: NDArray[np.uint8]) -> NDArray[np.int64]:

@@ -55,9 +55,7 @@ class ResumingFeed(Feed):
         self._notes = notes
         self._source = source
         self._given = 0
-        self._decoded = lambda point, notes: decoded(
-            source, packing, start=point, notes=notes, memory=memory, workers=workers
-        )
+        self._from = partial(decoded, source, packing, memory=memory, workers=workers)
         self._points = partial(points_behind, source, packing, notes, memory=memory, tick=tick)
         self._tick = tick
         self.faults: list[RundletError] = []
@@ -77,7 +75,7 @@ class ResumingFeed(Feed):
         for point in self._points(to_the_end=at_the_end):
             notes = Notes()
             try:
-                ahead = self._to_header(self._decoded(point, notes))
+                ahead = self._to_header(self._from(start=point, notes=notes))
             except (FormatError, MissingPart):
                 self._notes.begun, self._notes.fed = notes.begun, notes.fed
                 continue
@@ -125,7 +123,7 @@ class ResumingFeed(Feed):
         self.fault = None
         self._given = self.position = start
         self._buffer, self._at = b"", 0
-        self._chunks = self._counted(self._decoded(point, self._notes))
+        self._chunks = self._counted(self._from(start=point, notes=self._notes))
         self.skip(ahead)
 
 

@@ -181,7 +181,7 @@ class Walker:
         if not places:
             return False
         base = self._feed.position - begin + self._phase
-        stored = self._collect(buffer, places, base)
+        stored = self._collect(places, base)
         end = base + (places[-1] + 1) * BLOCK + stored
         self._feed.skip((at - first) * BLOCK)
         if self._feed.position < end:
@@ -206,7 +206,7 @@ class Walker:
             self._chart = np.where(plain, after, 0).tolist()
         return self._chart
 
-    def _collect(self, buffer: bytes, places: list[int], base: int) -> int:
+    def _collect(self, places: list[int], base: int) -> int:
         """Take many plain headers at once; a wrong checksum ends the walk there. The size of the last is given back."""
         m = self.members
         at = np.array(places, np.int64)

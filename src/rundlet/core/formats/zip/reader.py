@@ -115,7 +115,8 @@ class ZipReader(ArchiveReader):
             yield ZipUnit(self, batch, cost)
 
     def _is_legacy(self, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-        return self.catalog.encrypted[rows] & (self.directory.method[rows] != _AES)
+        legacy: NDArray[np.bool_] = self.catalog.encrypted[rows] & (self.directory.method[rows] != _AES)
+        return legacy
 
     def unlock_seconds(self, rows: NDArray[np.int64]) -> float:
         others, batches = in_step(rows, self.catalog.packed[rows], self._is_legacy(rows))
