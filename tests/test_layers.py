@@ -19,7 +19,7 @@ BLOCKED = """
 import sys
 class NoWindow:
     def find_spec(self, name, path=None, target=None):
-        if name.split(".")[0] in ("PySide6", "shiboken6", "qtawesome", "qtpy"):
+        if name.split(".")[0] in ("PySide6", "shiboken6"):
             raise ImportError(name)
 sys.meta_path.insert(0, NoWindow())
 import importlib, pkgutil, rundlet.core, rundlet.cli.main

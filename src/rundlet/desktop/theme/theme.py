@@ -12,10 +12,10 @@ from PySide6.QtGui import QColor, QFont, QFontMetrics, QGuiApplication, QIcon, Q
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.files.types import Sort
-from rundlet.desktop.theme.glyphs import glyph_icon
+from rundlet.desktop.theme.icons import drawn_icon
 from rundlet.desktop.theme.tokens import DARK, LIGHT, Palette, Sizes
 
-_GLYPHS = {
+_DRAWINGS = {
     "archive": "database",
     "back": "arrow-left",
     "cancel": "x",
@@ -134,7 +134,7 @@ class Theme:
         """An icon in a token's colour."""
         key = (name, token)
         if key not in self._icons:
-            self._icons[key] = glyph_icon(_GLYPHS[name], partial(self.color, token), turned=name in _LYING)
+            self._icons[key] = drawn_icon(_DRAWINGS[name], partial(self.color, token), turned=name in _LYING)
         return self._icons[key]
 
     def paint_icon(self, painter: QPainter, rect: QRect, name: str, token: str) -> None:
