@@ -280,7 +280,7 @@ def _move_scene() -> Scene:
 
 def _undo_scene(name: str, *, parts: int) -> Scene:
     def before(root: Path) -> None:
-        from rundlet.core.files.journal import Journal, record_of
+        from rundlet.core.userdata.journal import Journal, record_of
 
         _sources(root)
         _pack(root, "old", part_size=parts)
@@ -288,7 +288,7 @@ def _undo_scene(name: str, *, parts: int) -> Scene:
         Journal(root / "journal").add(*record_of(report, [root / "from" / "new"], "words"))
 
     def work(root: Path) -> object:
-        from rundlet.core.files.journal import Journal
+        from rundlet.core.userdata.journal import Journal
         from rundlet.core.work.undo import undo
 
         journal = Journal(root / "journal")
@@ -301,7 +301,7 @@ def _undo_scene(name: str, *, parts: int) -> Scene:
         return report
 
     def holds(root: Path, done: bool) -> None:
-        from rundlet.core.files.journal import Journal
+        from rundlet.core.userdata.journal import Journal
 
         was, new = _packed_as(root, "old"), _packed_as(root, "new")
         there = _there(root)["x.zip.001" if parts else "x.zip"]

@@ -24,6 +24,7 @@ _DATA = Path(tempfile.mkdtemp(prefix="rundlet-tests-"))
 os.environ["XDG_DATA_HOME"] = str(_DATA)
 os.environ["XDG_STATE_HOME"] = str(_DATA / "state")
 os.environ["XDG_CACHE_HOME"] = str(_DATA / "cache")
+os.environ["XDG_CONFIG_HOME"] = str(_DATA / "config")
 atexit.register(shutil.rmtree, _DATA, ignore_errors=True)
 
 

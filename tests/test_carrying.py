@@ -15,7 +15,6 @@ from PySide6.QtTest import QTest
 from rundlet.core.errors import Cancelled
 from rundlet.core.files.endings import better_name
 from rundlet.core.files.moving import copy_into, move_into
-from rundlet.core.files.places import Drive, Places, drives
 from rundlet.core.files.private_copies import IN_MEMORY
 from rundlet.core.files.space import disk_rules
 from rundlet.core.formats.detect import by_id
@@ -24,6 +23,7 @@ from rundlet.core.jobs.report import Report
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack import plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards
+from rundlet.core.userdata.places import Drive, Places, drives
 from rundlet.core.work.pack import pack
 from rundlet.desktop import shelf as shelf_module
 from rundlet.desktop.lending import Copy

@@ -18,8 +18,8 @@ from rundlet import __version__
 from rundlet.cli import unpack as unpack_verb
 from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled
-from rundlet.core.files.journal import Journal
 from rundlet.core.jobs.job import Job
+from rundlet.core.userdata.journal import Journal
 from support import Raw, make_tree, raw_zip, snapshot
 
 

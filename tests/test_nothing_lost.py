@@ -19,7 +19,6 @@ from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled, Clash, FileProblem, OutOfDate, PlanError
 from rundlet.core.files import moving
 from rundlet.core.files.aside import recover_folder
-from rundlet.core.files.journal import Journal, Put, record_of
 from rundlet.core.files.moving import move_into
 from rundlet.core.files.names import safe_name
 from rundlet.core.files.trash import from_trash, to_trash, trash_one
@@ -33,6 +32,7 @@ from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.streams import replacing
 from rundlet.core.streams.parts import PartsSink, whole_set
 from rundlet.core.streams.renaming import rename_new
+from rundlet.core.userdata.journal import Journal, Put, record_of
 from rundlet.core.work.pack import pack
 from rundlet.core.work.undo import undo
 from rundlet.core.work.unpack import put_away, unpack
@@ -487,8 +487,8 @@ def test_a_failed_undo_can_be_tried_again(tmp_path: Path, trash: Path) -> None:
 
 def test_many_jobs_note_themselves_at_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """No line is lost, and no record of a job that has not written its line yet."""
-    monkeypatch.setattr("rundlet.core.files.journal._LARGEST", 4000)
-    monkeypatch.setattr("rundlet.core.files.journal._KEPT", 1000)
+    monkeypatch.setattr("rundlet.core.userdata.journal._LARGEST", 4000)
+    monkeypatch.setattr("rundlet.core.userdata.journal._KEPT", 1000)
     (tmp_path / "f").write_text("f")
     put = Put(str(tmp_path / "f"), 1, 1)
 

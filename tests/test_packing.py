@@ -11,12 +11,12 @@ from PySide6.QtCore import Qt, QUrl
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 
-from rundlet.core.files.presets import PackWay, Presets
 from rundlet.core.files.scan import LeaveOut
 from rundlet.core.files.space import DiskRules
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, plan_pack
+from rundlet.core.userdata.presets import PackWay, Presets
 from rundlet.core.work.trial import Point
 from support import contents, make_tree, unpack_to
 from windows import CTRL, NONE, chosen, click, files_in

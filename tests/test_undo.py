@@ -12,13 +12,13 @@ from pathlib import Path
 import pytest
 
 from rundlet.core.errors import FileProblem, PlanError
-from rundlet.core.files.journal import Journal, Record, record_of
 from rundlet.core.files.trash import from_trash, trash_one
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.pack import PackClash, plan_pack
 from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.plans.unpack_plan import UnpackClash
+from rundlet.core.userdata.journal import Journal, Record, record_of
 from rundlet.core.work.pack import pack
 from rundlet.core.work.undo import undo, undo_words
 from rundlet.core.work.unpack import unpack
@@ -191,8 +191,8 @@ def test_very_many_sources_do_not_fill_the_journal(tmp_path: Path) -> None:
 
 
 def test_the_journal_outlives_damage_and_stays_small(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("rundlet.core.files.journal._LARGEST", 200_000)
-    monkeypatch.setattr("rundlet.core.files.journal._KEPT", 50)
+    monkeypatch.setattr("rundlet.core.userdata.journal._LARGEST", 200_000)
+    monkeypatch.setattr("rundlet.core.userdata.journal._KEPT", 50)
     journal = Journal(tmp_path / "journal")
     assert journal.records() == []
     record = Record("a", "2031-03-10T10:00:00+00:00", "pack", ("/x",), "/y.zip", "words \udce9")

@@ -75,7 +75,7 @@ def report_value(report: Report) -> dict[str, Any]:
 
 def note(report: Report, source: Sequence[Path]) -> None:
     """Keep a record of the work in the log that the window shows, from where it can be taken back."""
-    from rundlet.core.files.journal import Journal, record_of  # listing and checking leave no record
+    from rundlet.core.userdata.journal import Journal, record_of  # listing and checking leave no record
     from rundlet.core.work.words import words_of
 
     record, puts = record_of(report, [Path(path).absolute() for path in source], words_of(report))

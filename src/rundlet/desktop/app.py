@@ -15,9 +15,9 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QAbstractEventDispatcher, QSocketNotifier, Qt, QTimer
 from PySide6.QtWidgets import QApplication, QWidget
 
-from rundlet.core.files.places import there
 from rundlet.core.files.recovery import clear_up
 from rundlet.core.jobs.turns import interface_rests, interface_wakes
+from rundlet.core.userdata.places import there
 from rundlet.desktop.faults import keep_log
 from rundlet.desktop.theme.style import RundletStyle
 from rundlet.desktop.theme.theme import theme

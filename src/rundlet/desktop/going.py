@@ -10,7 +10,7 @@ from PySide6.QtCore import QObject, QStandardPaths
 from PySide6.QtWidgets import QMenu, QWidget
 
 from rundlet.core import text
-from rundlet.core.files.places import Drive, Places, drives, there
+from rundlet.core.userdata.places import Drive, Places, drives, there
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.faults import log_failure
 from rundlet.desktop.state import Place

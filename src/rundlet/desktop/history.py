@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
-from rundlet.core.files.journal import Journal, Put, Record, failed_record, record_of
 from rundlet.core.jobs.report import Report
 from rundlet.core.text import quoted
+from rundlet.core.userdata.journal import Journal, Put, Record, failed_record, record_of
 from rundlet.core.work.undo import undo, undo_label, undo_words
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.file_manager import show_in_file_manager

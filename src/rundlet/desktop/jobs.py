@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import Cancelled, RundletError
-from rundlet.core.files.journal import new_id
 from rundlet.core.jobs.job import Job
+from rundlet.core.userdata.journal import new_id
 from rundlet.core.work.words import words_of
 
 if TYPE_CHECKING:

@@ -40,7 +40,7 @@ from rundlet.desktop.widgets.basics import label, short_path
 from rundlet.desktop.widgets.gauge import Gauge, paint_small
 
 if TYPE_CHECKING:
-    from rundlet.core.files.journal import Record
+    from rundlet.core.userdata.journal import Record
 
 _HEADS = ("When", "What", "Result", "Size", "Took", "Where")
 _MARGIN = 2

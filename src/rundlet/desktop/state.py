@@ -6,7 +6,6 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rundlet.core.files.presets import PackWay
 from rundlet.core.files.scan import LeaveOut
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.model.entry import UNKNOWN
@@ -15,6 +14,7 @@ from rundlet.core.model.opening import Opening
 from rundlet.core.plans.pack import PackClash
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.text import number
+from rundlet.core.userdata.presets import PackWay
 
 if TYPE_CHECKING:
     import numpy as np

@@ -21,12 +21,12 @@ from PySide6.QtWidgets import (
 
 from rundlet.core.files.disk import rename
 from rundlet.core.files.endings import better_name
-from rundlet.core.files.journal import Journal
-from rundlet.core.files.places import Places
-from rundlet.core.files.presets import Presets
 from rundlet.core.jobs.turns import first
 from rundlet.core.streams.parts import files_of
 from rundlet.core.text import quoted
+from rundlet.core.userdata.journal import Journal
+from rundlet.core.userdata.places import Places
+from rundlet.core.userdata.presets import Presets
 from rundlet.core.work.words import problem_words
 from rundlet.desktop.actions import add_actions
 from rundlet.desktop.background import Background

@@ -18,8 +18,9 @@ from rundlet.core.streams.replacing import is_hidden_name
 def clear_up() -> None:
     """Put in order what killed jobs left: unfinished changes of names, our own half-written files, and private copies."""
     recover_unfinished()
-    data = Path(platformdirs.user_data_dir("rundlet"))
-    for folder in (data, data / "journal", cache_root(), cache_root() / "indexes"):
+    state = Path(platformdirs.user_state_dir("rundlet"))
+    config = Path(platformdirs.user_config_dir("rundlet"))
+    for folder in (state, state / "journal", config, cache_root(), cache_root() / "indexes"):
         recover_folder(folder)
     sweep_private_copies()
 

@@ -12,7 +12,6 @@ from pathlib import Path
 
 from rundlet.core.errors import FileProblem, PlanError, RundletError, file_problem
 from rundlet.core.files.aside import settle_aside
-from rundlet.core.files.journal import Put, Record, boot_id, stamp
 from rundlet.core.files.moving import move_into, move_to
 from rundlet.core.files.trash import from_trash, in_trash, trash_one
 from rundlet.core.files.unfinished import noted
@@ -21,6 +20,7 @@ from rundlet.core.jobs.report import Report
 from rundlet.core.streams.replacing import hidden_name, identity, put_in_place
 from rundlet.core.streams.sinks import open_folder
 from rundlet.core.text import plural, quoted, shown
+from rundlet.core.userdata.journal import Put, Record, boot_id, stamp
 
 _PACKED = ("pack", "add")
 

@@ -19,7 +19,7 @@ from rundlet.desktop.widgets.basics import (
 )
 
 if TYPE_CHECKING:
-    from rundlet.core.files.presets import Presets
+    from rundlet.core.userdata.presets import Presets
     from rundlet.desktop.several import Several, SeveralDesk
     from rundlet.desktop.trials import Trials
     from rundlet.desktop.workspace import Workspace

@@ -27,7 +27,7 @@ from rundlet.desktop.widgets.options import PackOptions
 from rundlet.desktop.widgets.ways import WayBox
 
 if TYPE_CHECKING:
-    from rundlet.core.files.presets import Presets
+    from rundlet.core.userdata.presets import Presets
     from rundlet.core.work.sample import Sample
     from rundlet.desktop.state import Choice
     from rundlet.desktop.trials import Trials

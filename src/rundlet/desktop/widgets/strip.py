@@ -25,8 +25,8 @@ from rundlet.desktop.widgets.basics import label, restyle
 if TYPE_CHECKING:
     from PySide6.QtGui import QMouseEvent
 
-    from rundlet.core.files.journal import Record
     from rundlet.core.jobs.job import Progress
+    from rundlet.core.userdata.journal import Record
     from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
 
 _MOST_UNREAD = 3  # results shown; more are counted

@@ -11,7 +11,7 @@ from rundlet.desktop.widgets.basics import heading, page_layout
 from rundlet.desktop.widgets.chooser import Chooser
 
 if TYPE_CHECKING:
-    from rundlet.core.files.presets import Presets
+    from rundlet.core.userdata.presets import Presets
     from rundlet.desktop.workspace import Workspace
 
 

@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-import fcntl
 import gzip
 import json
 import logging
 import os
 import stat
 import uuid
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Sequence
 from dataclasses import dataclass, field, fields, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import platformdirs
-
 from rundlet.core.files.kept import keep_bytes, keep_text
+from rundlet.core.userdata.folders import former_folder, moved_from, state_folder
+from rundlet.core.userdata.store import locked
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.report import Issue, Report
@@ -230,7 +228,7 @@ class Journal:
     A journal that can't be written or read is as good as none: no work depends on it.
     """
 
-    folder: Path = field(default_factory=lambda: Path(platformdirs.user_data_dir("rundlet")) / "journal")
+    folder: Path = field(default_factory=lambda: moved_from(former_folder() / "journal", state_folder() / "journal"))
 
     @property
     def _lines(self) -> Path:
@@ -238,18 +236,6 @@ class Journal:
 
     def _puts_of(self, name: str) -> Path:
         return self.folder / f"{name}.json.gz"
-
-    @contextmanager
-    def _locked(self) -> Iterator[None]:
-        """Be the only process that writes the journal."""
-        self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-        fd = os.open(self.folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-        try:
-            with suppress(OSError):  # a disk without locks
-                fcntl.flock(fd, fcntl.LOCK_EX)
-            yield
-        finally:
-            os.close(fd)
 
     def _problems_of(self, name: str) -> Path:
         return self.folder / f"{name}.problems.gz"
@@ -269,7 +255,7 @@ class Journal:
             problems: all problems of the job, of which the record has the first ones.
         """
         try:
-            with self._locked():
+            with locked(self.folder, "lock"):
                 if puts:
                     rows = [[put.path, put.size, put.mtime_ns, put.device, put.inode] for put in puts]
                     content = json.dumps(rows).encode("utf-8", "surrogateescape")
@@ -340,7 +326,7 @@ class Journal:
 
     def _note(self, values: dict[str, object]) -> None:
         try:
-            with self._locked():
+            with locked(self.folder, "lock"):
                 self._append(json.dumps(values) + "\n")
         except OSError as error:
             _log.warning("The log could not be written: %s", error)

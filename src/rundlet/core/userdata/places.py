@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import contextlib
-import json
 import os
-from collections.abc import Iterable
-from dataclasses import asdict, dataclass, field
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
 from pathlib import Path
 
-import platformdirs
-
-from rundlet.core.files.kept import keep_text
 from rundlet.core.files.space import MOUNTS, mounts
+from rundlet.core.userdata.folders import former_folder, moved_from, state_folder
+from rundlet.core.userdata.store import Store, Values
 
+_LISTS = ("favourites", "folders", "archives")
 _KEPT = 8
 _SMALLEST = 1_000_000  # bytes; what is smaller is nothing that files are kept on
 _DRIVE_PLACES = ("/media/", "/mnt/", "/run/media/", "/home")
@@ -44,50 +42,66 @@ class Places:
         last: the folder that the last window stood in, or "".
     """
 
-    file: Path = field(default_factory=lambda: Path(platformdirs.user_data_dir("rundlet")) / "places.json")
+    file: Path = field(
+        default_factory=lambda: moved_from(former_folder() / "places.json", state_folder() / "places.json")
+    )
     favourites: list[str] = field(default_factory=list)
     folders: list[str] = field(default_factory=list)
     archives: list[str] = field(default_factory=list)
     last: str = ""
+    _changes: list[Callable[[Places], None]] = field(default_factory=list)
 
     @classmethod
     def read(cls, file: Path | None = None) -> Places:
         """The places as they were kept."""
         places = cls() if file is None else cls(file)
-        try:
-            values = json.loads(places.file.read_text("utf-8", "surrogateescape"))
-            for name in ("favourites", "folders", "archives"):
-                setattr(places, name, [str(path) for path in values.get(name, [])])
-            places.last = str(values.get("last", ""))
-        except (OSError, ValueError, AttributeError, TypeError):
-            pass
+        places._take(Store(places.file).read())
         return places
+
+    def _take(self, values: Values) -> None:
+        for name in _LISTS:
+            kept = values.get(name)
+            setattr(self, name, [str(path) for path in kept] if isinstance(kept, list) else [])
+        self.last = str(values.get("last", ""))
+
+    def _note(self, change: Callable[[Places], None]) -> None:
+        """Make a change now, and once more in the file, which other windows may have changed meanwhile."""
+        change(self)
+        self._changes.append(change)
 
     def note_folder(self, folder: Path) -> None:
         """Something was put into a folder."""
-        self.folders = _first(folder, self.folders)
+        self._note(lambda places: setattr(places, "folders", _first(folder, places.folders)))
 
     def note_archive(self, archive: Path) -> None:
         """An archive was opened or made."""
-        self.archives = _first(archive, self.archives)
+        self._note(lambda places: setattr(places, "archives", _first(archive, places.archives)))
 
     def note_last(self, folder: Path) -> None:
         """A window that stood in a folder was closed."""
-        self.last = str(folder)
+        self._note(lambda places: setattr(places, "last", str(folder)))
 
     def toggle_favourite(self, folder: Path) -> None:
         """Keep a folder as a favourite, or no longer."""
-        if str(folder) in self.favourites:
-            self.favourites.remove(str(folder))
-        else:
-            self.favourites.append(str(folder))
+        path, is_one = str(folder), str(folder) not in self.favourites
+
+        def change(places: Places) -> None:
+            places.favourites = [other for other in places.favourites if other != path] + [path] * is_one
+
+        self._note(change)
 
     def write(self) -> None:
         """Keep the places; no work for the interface's thread, as a disk may be busy."""
-        values = asdict(self)
-        del values["file"]
-        with contextlib.suppress(OSError):
-            keep_text(self.file, json.dumps(values, indent=1))
+        changes, self._changes = self._changes, []
+
+        def change(values: Values) -> None:
+            now = Places(self.file)
+            now._take(values)
+            for made in changes:
+                made(now)
+            values.update({name: getattr(now, name) for name in (*_LISTS, "last")})
+
+        Store(self.file).change(change)
 
 
 def there(paths: Iterable[str]) -> list[Path]:

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import contextlib
-import json
 from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 
-import platformdirs
-
-from rundlet.core.files.kept import keep_text
 from rundlet.core.formats.detect import WRITABLE
+from rundlet.core.userdata.folders import config_folder, former_folder, moved_from
+from rundlet.core.userdata.store import Store, Values
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,36 +41,28 @@ class PackWay:
 class Presets:
     """The ways in one file, by their names. A file that can't be read or written is as good as none."""
 
-    file: Path = field(default_factory=lambda: Path(platformdirs.user_data_dir("rundlet")) / "ways.json")
+    file: Path = field(default_factory=lambda: moved_from(former_folder() / "ways.json", config_folder() / "ways.json"))
     ways: dict[str, PackWay] = field(default_factory=dict)
 
     @classmethod
     def read(cls, file: Path | None = None) -> Presets:
         """The ways as they were kept; one that makes no sense any more is passed over."""
         presets = cls() if file is None else cls(file)
-        try:
-            kept = json.loads(presets.file.read_text("utf-8")).items()
-        except (OSError, ValueError, AttributeError):
-            return presets
-        for name, values in kept:
-            way = _way(values)
-            if way is not None:
-                presets.ways[str(name)] = way
+        presets._take(Store(presets.file).read())
         return presets
 
     def keep(self, name: str, way: PackWay) -> None:
         """Keep a way under a name, in the place of one that had it."""
-        self.ways[name] = way
-        self._write()
+        self._take(Store(self.file).change(lambda values: values.update({name: asdict(way)})))
 
     def forget(self, name: str) -> None:
         """Keep a way no longer."""
-        self.ways.pop(name, None)
-        self._write()
+        self._take(Store(self.file).change(lambda values: values.pop(name, None)))
 
-    def _write(self) -> None:
-        with contextlib.suppress(OSError):
-            keep_text(self.file, json.dumps({name: asdict(way) for name, way in self.ways.items()}, indent=1))
+    def _take(self, values: Values) -> None:
+        """What the file holds, with what other windows have kept meanwhile."""
+        ways = {name: _way(value) for name, value in values.items()}
+        self.ways = {name: way for name, way in ways.items() if way is not None}
 
 
 def _way(values: object) -> PackWay | None:
