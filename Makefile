@@ -4,7 +4,7 @@ OFFSCREEN := QT_QPA_PLATFORM=offscreen
 # Tests that drive the window wait for it half of the time, so that more of them run side by side than there are cores.
 WORKERS := $(shell expr $$(nproc) + 1)
 
-.PHONY: setup demo test test-long torture lint screenshots bench clean
+.PHONY: setup demo test test-long coverage torture lint screenshots bench clean
 
 setup:
 	@scripts/setup.sh
@@ -25,6 +25,11 @@ test:
 test-long:
 	@scripts/setup.sh display
 	$(OFFSCREEN) RUNDLET_TESTS_AT_LENGTH=1 $(PYTHON) -m pytest -n $(WORKERS) --dist worksteal -m "long or at_length_too"
+
+# How much of the code the tests run, line by line; slower than the tests alone.
+coverage:
+	@scripts/setup.sh display
+	$(OFFSCREEN) $(PYTHON) -m pytest -n $(WORKERS) --dist worksteal -m "not long" --cov=rundlet --cov-report=term:skip-covered
 
 # Kills jobs and refuses them the disk at every step, in every way; takes minutes and prints what it tried.
 torture:
