@@ -15,7 +15,6 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QAbstractEventDispatcher, QSocketNotifier, Qt, QTimer
 from PySide6.QtWidgets import QApplication, QWidget
 
-from rundlet.core.files.recovery import clear_up
 from rundlet.core.jobs.turns import interface_rests, interface_wakes
 from rundlet.core.userdata.places import there
 from rundlet.desktop.faults import keep_log
@@ -26,6 +25,8 @@ from rundlet.desktop.window import Window
 if TYPE_CHECKING:
     from PySide6.QtGui import QSessionManager
 
+    from rundlet.core.jobs.job import Job
+
 _log = logging.getLogger(__name__)
 
 # Threads that compute hold the interpreter for this long at a time; short turns keep the window awake.
@@ -34,6 +35,8 @@ _SWITCH_SECONDS = 0.00005
 # What is left over in circles is looked for seldom while the window is used: among a million objects
 # that stops every thread for a tenth of a second.
 _GARBAGE = (10_000, 50, 1_000)
+
+_SOON_MS = 300  # after which the window stands
 
 
 def make_app(*, sheet: bool = True) -> QApplication:
@@ -70,8 +73,8 @@ def main(words: Sequence[str]) -> int:
     start = list(map(Path, words)) or there([window.going.places.last])
     QTimer.singleShot(0, lambda: window.workspace.open(start))
     QTimer.singleShot(0, _settle_garbage)
-    QTimer.singleShot(0, keep_log)
-    window.background.run(lambda _: clear_up(), done=lambda _: None, failed=_not_cleared)
+    QTimer.singleShot(_SOON_MS, keep_log)
+    window.background.run(_clear_up, done=lambda _: None, failed=_not_cleared)
     app.applicationStateChanged.connect(_tidy_up)
     return app.exec()
 
@@ -102,6 +105,12 @@ def close_when_told_to_end(window: QWidget) -> None:
         QApplication.closeAllWindows()
 
     notifier.activated.connect(lambda *_: close())
+
+
+def _clear_up(_: Job) -> None:
+    from rundlet.core.files.recovery import clear_up  # beside the interface, which does not wait for it
+
+    clear_up()
 
 
 def _not_cleared(error: BaseException) -> None:

@@ -12,16 +12,15 @@ from PySide6.QtCore import QObject, Signal
 from rundlet.core.jobs.report import Report
 from rundlet.core.text import quoted
 from rundlet.core.userdata.journal import Journal, Put, Record, failed_record, record_of
-from rundlet.core.work.undo import undo, undo_label, undo_words
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.file_manager import show_in_file_manager
-from rundlet.desktop.log import LogWindow
 
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QWidget
 
     from rundlet.core.jobs.job import Job
     from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
+    from rundlet.desktop.log import LogWindow
 
 _log = logging.getLogger(__name__)
 
@@ -107,12 +106,18 @@ class History(QObject):
         """The next job to be undone, and what the button says; worked out beside the interface."""
         for record in self.journal.records():
             if record.can_undo and not record.undone and record.id not in self._undoing:
+                from rundlet.core.work.undo import undo_label  # the window stands before there is anything to undo
+
                 return record, undo_label(record)
         return None, ""
 
     def _next(self, found: tuple[Record | None, str]) -> None:
-        self.last_record = found[0]
-        self.noted.emit(found[1], undo_words(found[0]) if found[0] is not None else "")
+        self.last_record, words = found[0], ""
+        if found[0] is not None:
+            from rundlet.core.work.undo import undo_words
+
+            words = undo_words(found[0])
+        self.noted.emit(found[1], words)
 
     def _failed(self, error: BaseException) -> None:
         _log.error("The log could not be read or written", exc_info=error)
@@ -132,6 +137,8 @@ class History(QObject):
             self.noted.emit("", "")
 
         def work(job: Job) -> Report:
+            from rundlet.core.work.undo import undo
+
             report = Report("undo", Path(record.target))
             # Another window may have undone it, or a part of it, since this one has looked.
             now = next((known for known in self.journal.records() if known.id == record.id), record)
@@ -157,6 +164,8 @@ class History(QObject):
             record_id: the job to show in it; the newest one by default.
         """
         if self.log is None:
+            from rundlet.desktop.log import LogWindow
+
             self.log = LogWindow(self._window, self.journal.problems)
             self.log.show_wanted.connect(show_in_file_manager)
             self.log.undo_wanted.connect(self.undo)
