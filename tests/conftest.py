@@ -61,6 +61,7 @@ def usual_signals() -> Iterator[None]:
 
 @pytest.fixture
 def trash() -> Iterator[Path]:
-    """The folder with what was moved to the trash; empty at first."""
+    """The folder with what was moved to the trash; empty at first, whatever tests before have left in it."""
+    shutil.rmtree(_DATA / "Trash", ignore_errors=True)
     yield _DATA / "Trash" / "files"
     shutil.rmtree(_DATA / "Trash", ignore_errors=True)
