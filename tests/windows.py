@@ -44,14 +44,21 @@ def window(qtbot: QtBot, home: Path) -> Iterator[Window]:
 def settle(window: Window, qtbot: QtBot) -> Callable[[], None]:
     """Wait until nothing is under way."""
 
+    def waiting_for() -> list[str]:
+        under_way = {
+            "work in the background": window.background.busy,
+            "jobs": bool(window.jobs.running),
+            "the press of a button": window._press_timer.isActive(),
+            "a plan": window.workspace.plans_soon,
+            "the folder that is followed": not window.workspace.follower.at_rest,
+        }
+        return [what for what, is_so in under_way.items() if is_so]
+
     def wait() -> None:
-        qtbot.waitUntil(
-            lambda: (
-                not (window.background.busy or window.jobs.running or window._press_timer.isActive())
-                and window.workspace.at_rest
-            ),
-            timeout=20_000,
-        )
+        try:
+            qtbot.waitUntil(lambda: not waiting_for(), timeout=20_000)
+        except TimeoutError as error:
+            raise AssertionError(f"still under way: {waiting_for()}") from error
 
     return wait
 
