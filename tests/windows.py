@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import pytest
 from PySide6.QtCore import QCoreApplication, QEvent, QModelIndex, QPoint, Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
 
 from rundlet.desktop.app import make_app
 from rundlet.desktop.models.archive import ArchiveListing
@@ -33,11 +34,21 @@ def window(qtbot: QtBot, home: Path) -> Iterator[Window]:
     made.trials.enabled = False  # but where it is what is tested: it takes seconds for every choice
     made.workspace.follower.enabled = False  # but where it is what is tested: it comes when it likes
     made.show()
+    _let_go(made)
     yield made
+    _let_go(made)
     made.close_now()
     made.deleteLater()
     # A restyled window that is not deleted yet slows every later one.
     QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+
+
+def _let_go(window: Window) -> None:
+    """No menu is open and no button held any more, which whatever was tested before may have left so."""
+    while (popup := QApplication.activePopupWidget()) is not None:
+        popup.close()
+    if QApplication.mouseButtons() & LEFT:
+        QTest.mouseRelease(window, LEFT)
 
 
 @pytest.fixture
