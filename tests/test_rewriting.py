@@ -279,6 +279,15 @@ def test_offsets_beyond_four_gib(tmp_path: Path, monkeypatch: pytest.MonkeyPatch
         assert second.namelist() == ["b", "c"] and second.testzip() is None
 
 
+def test_entries_that_share_bytes_are_not_taken_apart(tmp_path: Path) -> None:
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"a", bytes(100)), Raw(b"b", bytes(100), offset=0)]))
+    reader = open_archive(tmp_path / "x.zip")
+    with pytest.raises(PlanError, match="share bytes"):
+        rewritten(reader, tmp_path / "y.zip", Edits(frozenset({0})))
+    reader.close()
+    assert not (tmp_path / "y.zip").exists()
+
+
 def tar_of_others(target: Path, style: int) -> None:
     """Long names, attributes of all and of one, sub-second times, and second names of a file."""
     headers = {"comment": "for all", "RUNDLET.unknown": "kept"} if style == tarfile.PAX_FORMAT else None

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from rundlet.core.errors import Corrupt
+from rundlet.core.errors import Corrupt, PlanError
 from rundlet.core.formats.names import decode_name
 from rundlet.core.formats.zip.directory import raw_records
 from rundlet.core.formats.zip.headers import dos_time, time_fields
@@ -35,6 +35,7 @@ from rundlet.core.formats.zip.records import (
 from rundlet.core.model.entry import Kind
 from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import read_exactly
+from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -99,6 +100,10 @@ def keep(reader: ZipReader, edits: Edits, sink: Sink, tick: Callable[[int], obje
 
     Returns:
         Their records for the central directory, one behind the other, in their old order.
+
+    Raises:
+        PlanError: when entries share bytes, so that none can be told from the others, and something is to be another.
+        Corrupt: when an entry is not where the table of contents says.
     """
     end = reader.end
     assert end is not None, "an archive without its table of contents is not written anew"
@@ -107,6 +112,8 @@ def keep(reader: ZipReader, edits: Edits, sink: Sink, tick: Callable[[int], obje
     if not edits:
         copy_bytes(sink, source, 0, end.start, tick)
         return blob
+    if reader.directory.overlapping.any():
+        raise PlanError(f"{quoted(source.name)} can't be changed, as entries of it share bytes.")
     order = np.argsort(reader.directory.offset, kind="stable")
     begins = reader.directory.offset[order]
     first = int(begins[0]) if len(at) else end.start
