@@ -6,12 +6,10 @@ import errno
 from collections.abc import Callable
 from typing import Protocol
 
-from rundlet.core.errors import Truncated
 from rundlet.core.limits import MIB
 from rundlet.core.streams.exact import chunks
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.streams.sources import ByteSource, FileSource, SliceSource
-from rundlet.core.text import quoted
 
 _STEP = 8 * MIB
 _CAN_NOT = (errno.EXDEV, errno.EINVAL, errno.EOPNOTSUPP, errno.ENOSYS, errno.EPERM, errno.EBADF, errno.ETXTBSY)
@@ -57,7 +55,7 @@ def _by_the_system(
                 return done  # the rest goes the usual way, which says what is wrong if anything is
             raise sink.problem(error) from error
         if not count:
-            raise Truncated(f"{quoted(source.name)} ends within a stretch that was to be kept.")
+            return done  # at the end of the source, or on a disk that does not say that it can't
         done += count
         tick(count)
     return done
