@@ -208,11 +208,16 @@ def raw_data(reader: ArchiveReader) -> dict[str, bytes]:
     return found
 
 
+def read_whole(archive: zipfile.ZipFile) -> bool:
+    """Read every entry with its checksum, of which a wrong one raises."""
+    return sum(len(archive.read(info)) for info in archive.infolist()) >= 0
+
+
 def second_look(archive: Path, fmt: str, files: dict[str, Node]) -> None:
     """What a reader that is not ours says."""
     if fmt == "zip":
         with zipfile.ZipFile(archive) as second:
-            assert second.testzip() is None
+            assert read_whole(second)
             assert {p: second.read(p) for p in files} == {p: n.content for p, n in files.items()}
     elif fmt == "7z":
         entries = {e.name: e.data for e in second_reader.read(archive.read_bytes())}
@@ -252,7 +257,7 @@ def test_what_nobody_knows_of_a_zip_stays(tmp_path: Path) -> None:
     reader.close()
     assert (tmp_path / "y.zip").read_bytes().startswith(b"#!/bin/sh\n")
     with zipfile.ZipFile(tmp_path / "y.zip") as second:
-        assert second.testzip() is None and second.comment == b"of the whole"
+        assert read_whole(second) and second.comment == b"of the whole"
         one, two = second.infolist()
     assert (one.filename, one.comment.decode()) == ("Grüße.txt", "naïve")
     assert two.comment.decode("cp437") == "naïve" and two.external_attr == 0o100600 << 16 | 0x21
@@ -276,7 +281,7 @@ def test_offsets_beyond_four_gib(tmp_path: Path, monkeypatch: pytest.MonkeyPatch
     rewritten(wide, tmp_path / "z.zip", Edits(frozenset({0})))
     wide.close()
     with zipfile.ZipFile(tmp_path / "z.zip") as second:
-        assert second.namelist() == ["b", "c"] and second.testzip() is None
+        assert second.namelist() == ["b", "c"] and read_whole(second)
 
 
 def test_entries_that_share_bytes_are_not_taken_apart(tmp_path: Path) -> None:
