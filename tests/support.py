@@ -160,9 +160,15 @@ def raw_zip(entries: Sequence[Raw], *, before: bytes = b"", comment: bytes = b""
     return bytes(body + central + end + comment)
 
 
-def foreign_archives(endings: Sequence[str], most: int = 40) -> list[Path]:
-    """Archives that other people's programs made, as found with the interpreter, the toolchains and the packages."""
-    places = [Path(sys.base_prefix), Path(sys.prefix), Path("/usr/share"), Path("/usr/lib")]
+def foreign_archives(endings: Sequence[str], most: int = rounds(12, 40)) -> list[Path]:
+    """Archives that other people's programs made: a few of the project's own, and those that the machine has."""
+    places = [
+        Path(__file__).parent / "data" / "foreign",
+        Path(sys.base_prefix),
+        Path(sys.prefix),
+        Path("/usr/share"),
+        Path("/usr/lib"),
+    ]
     found = []
     for place in places:
         per_place = 0

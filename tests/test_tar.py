@@ -322,6 +322,7 @@ def test_links_between_folders_deeper_than_are_held_open(tmp_path: Path) -> None
     assert len({(tmp_path / "out" / name).stat().st_ino for name in names}) == 1
 
 
+@at_length_too
 def test_foreign_tars_agree_with_the_standard_library(tmp_path: Path) -> None:
     compared = 0
     found = foreign_archives([".tar", ".tgz", ".crate"]) + [
@@ -337,11 +338,10 @@ def test_foreign_tars_agree_with_the_standard_library(tmp_path: Path) -> None:
             reader = open_archive(path)
             compared += agrees(reader, theirs)
             reader.close()
-    if not found:
-        pytest.skip("there is no foreign tar on this machine")
-    assert compared > 10
+    assert compared > 30
 
 
+@at_length_too
 def test_foreign_lone_files_and_package_members(tmp_path: Path) -> None:
     lone = [p for p in foreign_archives([".gz"], 60) if ".tar." not in p.name]
     for path in lone:

@@ -129,6 +129,7 @@ def test_pieces_make_one_ordinary_stream(data: bytes, repeat: int, level: int, c
     assert not decoder.unused_data
 
 
+@at_length_too
 def test_foreign_zips_list_and_unpack_as_the_standard_library_says(tmp_path: Path) -> None:
     found = foreign_archives([".whl", ".jar", ".zip", ".odt", ".docx", ".xlsx", ".ott", ".npz"])
     if not found:
@@ -156,7 +157,7 @@ def test_foreign_zips_list_and_unpack_as_the_standard_library_says(tmp_path: Pat
             for name, data in expected.items():
                 if not name.endswith("/"):
                     assert (tmp_path / str(number) / name).read_bytes() == data
-    assert entries > 100
+    assert entries > 20
 
 
 def test_what_the_standard_library_writes_we_read() -> None:
