@@ -6,6 +6,7 @@ import json
 import os
 import subprocess
 import sys
+import zipfile
 from pathlib import Path
 
 import numpy as np
@@ -33,6 +34,12 @@ class Opened(app.Window):
         self.workspace.listed.connect(lambda _: QTimer.singleShot(0, self.close))
 app.Window = Opened
 app.main(["/usr"])
+"""
+
+_LIST = """
+import sys
+from rundlet.cli.main import main
+sys.exit(main(["list", sys.argv[1]]))
 """
 
 _MEASURED = """
@@ -144,7 +151,12 @@ def run() -> None:
     """Print the table."""
     head("window")
     bare, ours = seconds(lambda: _start(_BARE)), seconds(lambda: _start(_OURS))
-    row("start to usable window", "a bare window of the toolkit", bare / ours, "0.67", f"{ours:.2f} s")
+    row("start to usable window", "a bare window of the toolkit", bare / ours, "0.4", f"{ours:.2f} s")
+    with scratch() as folder:
+        with zipfile.ZipFile(folder / "x.zip", "w") as small_one:
+            small_one.writestr("a.txt", "content")
+        listed = seconds(lambda: _start(_LIST, str(folder / "x.zip")))
+    row("list a small zip, with the interpreter's start", "0.15 s", 0.15 / listed, "1", f"{listed:.2f} s")
     _gaps("a bare window of the toolkit stands beside four threads of a codec", _BARE_BESIDE, Path())
     with scratch() as folder:
         _answers("packing, 160 MiB", mixed_corpus(folder, 160 * MIB))
@@ -167,9 +179,11 @@ def run() -> None:
         )
 
 
-def _start(code: str) -> None:
+def _start(code: str, *words: str) -> None:
     kept = os.environ | {"PYTHONDONTWRITEBYTECODE": ""}  # an installed program is compiled once, not at each start
-    subprocess.run([sys.executable, "-c", code], check=True, stderr=subprocess.DEVNULL, env=kept)
+    subprocess.run(
+        [sys.executable, "-c", code, *words], check=True, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, env=kept
+    )
 
 
 def _answers(what: str, place: Path, acts: str = _PACKING) -> None:
