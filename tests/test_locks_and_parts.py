@@ -40,7 +40,7 @@ from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.check import check
 from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
-from support import Raw, contents, make_tree, pack_to, raw_zip, snapshot, unpack_to
+from support import Raw, at_length_too, contents, make_tree, pack_to, raw_zip, rounds, snapshot, unpack_to
 
 METHODS = ("deflate", "bzip2", "lzma", "zstd", "xz")
 
@@ -531,6 +531,7 @@ def _build(place: Path, tree: object) -> None:
         place.write_bytes(tree)
 
 
+@at_length_too
 @example(tree={}, fmt="7z", level=1, lock="pass", part=4321, depth=40, large=1_300_000)
 @example(tree={}, fmt="zip", level=1, lock="pass", part=0, depth=40, large=1_300_000)
 @example(
@@ -545,7 +546,9 @@ def _build(place: Path, tree: object) -> None:
     depth=st.sampled_from([0, 0, 0, 40]),
     large=st.sampled_from([0, 0, 0, 70_000, 1_300_000]),
 )
-@settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
+@settings(
+    max_examples=rounds(25, 120), suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow]
+)
 def test_any_tree_comes_back(
     tmp_path: Path, tree: dict[str, object], fmt: str, level: int, lock: str, part: int, depth: int, large: int
 ) -> None:

@@ -410,17 +410,20 @@ def test_whole_members_before_the_first_change_are_not_packed_again(tmp_path: Pa
     files = tmp_path / "f"
     files.mkdir()
     for number in range(2):
-        (files / f"{number}.bin").write_bytes(np.random.default_rng(number).bytes(5 << 20))
+        (files / f"{number}.bin").write_bytes(
+            np.random.default_rng(number).bytes(300_000) * (4 if packing == "bz2" else 18)
+        )
     fmt = f"tar.{packing}"
     pack_to(tmp_path / f"x.{fmt}", [files], fmt=fmt, level=1)
     reader = open_archive(tmp_path / f"x.{fmt}")
     last = next(e.row for e in reader.catalog if e.path == "f/1.bin")
     before = held(reader)
+    start = reader.member_before(int(reader.index.data_at[last]) - 512)  # type: ignore[attr-defined]
+    assert start.packed > 40_000 and start.plain > 500_000
     rewritten(reader, tmp_path / f"y.{fmt}", Edits(renamed={last: "f/other.bin"}))
     reader.close()
     old, new = (tmp_path / f"x.{fmt}").read_bytes(), (tmp_path / f"y.{fmt}").read_bytes()
-    same = next(at for at in range(0, len(old), 4096) if old[at : at + 4096] != new[at : at + 4096])
-    assert same >= 4_000_000
+    assert old[: start.packed] == new[: start.packed]
     reader = open_archive(tmp_path / f"y.{fmt}")
     before["f/other.bin"] = before.pop("f/1.bin")
     assert held(reader) == before
@@ -437,7 +440,7 @@ def test_entries_of_archives_are_packed_as_files_are(tmp_path: Path, target: str
         (files / f"{number}.{'abc'[number % 3]}").write_bytes(b"%d, " % number * (50 + 40 * number))
     (files / "large").write_bytes(np.random.default_rng(1).bytes(rounds(1_200_000, 6_000_000)))
     pack_to(tmp_path / f"base.{target}", [files / "0.a"], fmt=target)
-    for source in FORMATS if AT_LENGTH or target in ("zip", "7z") else ("zip", "7z", "tar.gz"):
+    for source in FORMATS if AT_LENGTH else ("zip", "7z", "tar.gz"):
         pack_to(tmp_path / f"x.{source}", [files], fmt=source, level=1)
         reader = open_archive(tmp_path / f"x.{source}")
         entries = [entry for entry in reader.catalog if entry.kind == Kind.FILE]
