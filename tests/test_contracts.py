@@ -196,7 +196,7 @@ def test_a_source_that_is_closed_under_a_reader_gives_no_other_files_bytes(
     with monkeypatch.context() as patched:
         patched.setattr("rundlet.core.streams.sources.os.pread", closed_meanwhile)
         assert source.read_at(0, 5) == b"right"
-    with pytest.raises(FileProblem, match="closed meanwhile"):
+    with pytest.raises(FileProblem, match="closed in the meantime"):
         source.read_at(0, 5)
     with pytest.raises(OSError, match="descriptor"):
         os.fstat(seen[0])

@@ -609,12 +609,12 @@ def test_what_a_format_can_not_keep_is_said_once(tmp_path: Path) -> None:
         plan = plan_pack([a, tmp_path / "twin.txt"], target=tmp_path / f"x.{fmt}", info=info, options=options)
         said = [issue.message for issue in plan.issues]
         assert all(not issue.problem for issue in plan.issues)
-        assert ["1 file is one more name of another; each becomes a file of its own"] * twins == said[:twins]
-        assert ["who owns the files is not kept by this format; tar keeps it"] * twins == said[twins : 2 * twins]
-        assert "the times of 2 files are beyond the years that it keeps" in said
-        assert ("extended attributes, which 2 files have, are not kept" in said) == bool(marked)
+        assert ["1 hard link becomes a separate file"] * twins == said[:twins]
+        assert ["file owners are not kept; tar keeps them"] * twins == said[twins : 2 * twins]
+        assert "the dates of 2 files are too early or too late to be kept exactly" in said
+        assert ("the extended attributes of 2 files are not kept" in said) == bool(marked)
         words = words_of(pack(plan))
-        assert "The times of 2 files are beyond the years that it keeps." in words
+        assert "The dates of 2 files are too early or too late to be kept exactly." in words
         assert _held(tmp_path / f"x.{fmt}") == {"a.txt", "twin.txt"}
 
 

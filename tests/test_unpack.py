@@ -92,7 +92,7 @@ def test_what_is_altered_is_said(tmp_path: Path) -> None:
     (tmp_path / "x.zip").write_bytes(raw_zip(entries))
     report = unpack_to(tmp_path / "x.zip", tmp_path / "out")
     assert len(report.problems) == 3
-    kept = "the set-user-id, set-group-id or sticky mark of 2 items is left out"
+    kept = "the set-user-ID, set-group-ID or sticky bits of 2 items are not kept"
     assert [(i.about, i.message) for i in report.issues if not i.problem] == [("x.zip", kept)]
     out = snapshot(tmp_path / "out")
     assert out["set-id"].mode == 0o755

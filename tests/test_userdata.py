@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from rundlet.core.userdata.folders import moved_from
+from rundlet.core.files.folders import moved_from
 from rundlet.core.userdata.journal import Journal
 from rundlet.core.userdata.places import Places
 from rundlet.core.userdata.presets import PackWay, Presets

@@ -23,7 +23,7 @@ from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.work import unpack as unpack_work
 from rundlet.core.work.pack import pack
 from rundlet.desktop.app import _ask_before_logging_out
-from rundlet.desktop.faults import keep_log
+from rundlet.desktop.error_log import start_error_log
 from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
@@ -53,13 +53,13 @@ def test_what_is_not_kept_is_said_before_the_button_is_pressed(
     settle()
     target = window.target.pack
     qtbot.waitUntil(lambda: bool(target.not_kept.text()))
-    assert target.not_kept.text().startswith("With zip, 1 file is one more name of another")
+    assert target.not_kept.text().startswith("With zip, 1 hard link becomes a separate file")
     window.workspace.set_format("tar.xz")
-    assert "one more name" not in target.not_kept.text()
+    assert "hard link" not in target.not_kept.text()
     window.trials.stop()
     (home / "x.zip").write_bytes(raw_zip([Raw(b"a", mode=0o104755), Raw(b"b", mode=0o101755)]))
     stand(home / "x.zip")
-    assert window.how.unpack.not_kept.text().startswith("The set-user-id, set-group-id or sticky mark of 2")
+    assert window.how.unpack.not_kept.text().startswith("The set-user-ID, set-group-ID or sticky bits of 2")
 
 
 # What is out of sight
@@ -564,9 +564,9 @@ def test_faults_in_the_background_are_kept_in_a_bounded_file(
 ) -> None:
     """Also those that nothing catches; what is a matter of course, such as a file that can't be read, is none."""
     hooks = sys.excepthook, threading.excepthook
-    monkeypatch.setattr("rundlet.desktop.faults._LARGEST", 4000)
+    monkeypatch.setattr("rundlet.desktop.error_log._LARGEST", 4000)
     monkeypatch.setattr(sys, "__excepthook__", lambda *_: None)
-    handler = keep_log(tmp_path / "state")
+    handler = start_error_log(tmp_path / "state")
     assert handler is not None
     try:
 
@@ -577,7 +577,7 @@ def test_faults_in_the_background_are_kept_in_a_bounded_file(
         window.background.run(work, done=lambda _: None, failed=heard.append)
         window.background.run(lambda _: open_archive(tmp_path / "gone"), done=lambda _: None, failed=heard.append)
         settle()
-        file = tmp_path / "state" / "faults.log"
+        file = tmp_path / "state" / "errors.log"
         assert len(heard) == 2 and "nobody thought of this" in file.read_text() and "gone" not in file.read_text()
         assert file.stat().st_mode & 0o777 == 0o600 and file.parent.stat().st_mode & 0o777 == 0o700
         thread = threading.Thread(target=lambda: 1 // 0)
@@ -587,10 +587,10 @@ def test_faults_in_the_background_are_kept_in_a_bounded_file(
         for number in range(300):
             logging.getLogger("rundlet").warning("line %d of many", number)
         kept = sorted(path.name for path in file.parent.iterdir())
-        assert kept == ["faults.log", "faults.log.1"] and sum(p.stat().st_size for p in file.parent.iterdir()) <= 8000
+        assert kept == ["errors.log", "errors.log.1"] and sum(p.stat().st_size for p in file.parent.iterdir()) <= 8000
     finally:
         logging.getLogger().removeHandler(handler)
         handler.close()
         sys.excepthook, threading.excepthook = hooks
     (tmp_path / "file").touch()
-    assert keep_log(tmp_path / "file") is None
+    assert start_error_log(tmp_path / "file") is None

@@ -29,7 +29,7 @@ from __future__ import annotations
 import errno as codes
 from pathlib import Path
 
-from rundlet.core.text import quoted
+from rundlet.core.text import lower, quoted
 
 
 class RundletError(Exception):
@@ -159,7 +159,7 @@ _REASONS = {
     codes.EINVAL: "this disk does not allow such a name",
     codes.EILSEQ: "this disk does not allow such a name",
     codes.ENXIO: "it is not an ordinary file",
-    codes.EBADF: "it was closed meanwhile",
+    codes.EBADF: "it was closed in the meantime",
     codes.EOVERFLOW: "it has grown much larger meanwhile",  # said by our own code
 }
 
@@ -179,7 +179,7 @@ def file_problem(error: OSError, doing: str, path: str | Path) -> FileProblem:
 
 def content_problem(error: RundletError, path: str) -> FileProblem:
     """What keeps an entry of another archive from being read, as what is said of a file that can't be."""
-    reason = error.message[:1].lower() + error.message[1:].rstrip(".")
+    reason = lower(error.message).rstrip(".")
     return FileProblem(f"Could not read {quoted(path)}: {reason}.", errno=codes.EIO, reason=reason)
 
 

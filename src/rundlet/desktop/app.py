@@ -17,7 +17,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from rundlet.core.jobs.turns import interface_rests, interface_wakes
 from rundlet.core.userdata.places import there
-from rundlet.desktop.faults import keep_log
+from rundlet.desktop.error_log import start_error_log
 from rundlet.desktop.theme.style import RundletStyle
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
@@ -73,7 +73,7 @@ def main(words: Sequence[str]) -> int:
     start = list(map(Path, words)) or there([window.going.places.last])
     QTimer.singleShot(0, lambda: window.workspace.open(start))
     QTimer.singleShot(0, _settle_garbage)
-    QTimer.singleShot(_SOON_MS, keep_log)
+    QTimer.singleShot(_SOON_MS, start_error_log)
     window.background.run(_clear_up, done=lambda _: None, failed=_not_cleared)
     app.applicationStateChanged.connect(_tidy_up)
     return app.exec()

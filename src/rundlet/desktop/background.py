@@ -17,7 +17,7 @@ from PySide6.QtCore import QObject, QTimer
 from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.turns import first, let_go
-from rundlet.desktop.faults import log_failure
+from rundlet.desktop.error_log import log_failure
 
 T = TypeVar("T")
 
@@ -85,7 +85,7 @@ class Background(QObject):
             result = work(task.job)
         except BaseException as error:  # noqa: BLE001 - handed to the interface's thread, whatever it is
             if not isinstance(error, RundletError | Cancelled):
-                _log.error("Work in the background ended through a fault", exc_info=error)
+                _log.error("A background task failed unexpectedly", exc_info=error)
             self._results.put(partial(self._finish, task, task.failed, error))
         else:
             self._results.put(partial(self._finish, task, task.done, result))

@@ -12,7 +12,7 @@ from PySide6.QtCore import QObject, Signal
 from rundlet.core.files.scan import Part, folder_parts
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.counting import counted_in_archive, counted_on_disk
-from rundlet.desktop.faults import log_failure
+from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.gathered import Gathered
 from rundlet.desktop.models.disk import DiskListing
 from rundlet.desktop.models.listing import in_archive

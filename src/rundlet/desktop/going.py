@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QMenu, QWidget
 from rundlet.core import text
 from rundlet.core.userdata.places import Drive, Places, drives, there
 from rundlet.desktop.background import Background, Latest
-from rundlet.desktop.faults import log_failure
+from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.state import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.widgets.basics import short_path

@@ -14,7 +14,7 @@ from rundlet.core.files.types import Sort, sort_of
 from rundlet.core.model.natural import natural_key
 from rundlet.core.plans.unpack_plan import Steps, UnpackClash
 from rundlet.desktop.background import Background, Latest
-from rundlet.desktop.faults import log_failure
+from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.models.landing import LandingListing
 
 if TYPE_CHECKING:

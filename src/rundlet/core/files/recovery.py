@@ -6,9 +6,8 @@ import contextlib
 import os
 from pathlib import Path
 
-import platformdirs
-
 from rundlet.core.files.aside import recover_folder
+from rundlet.core.files.folders import config_folder, state_folder
 from rundlet.core.files.private_copies import sweep_private_copies
 from rundlet.core.files.unfinished import left_over
 from rundlet.core.streams.private import cache_root
@@ -18,9 +17,7 @@ from rundlet.core.streams.replacing import is_hidden_name
 def clear_up() -> None:
     """Put in order what killed jobs left: unfinished changes of names, our own half-written files, and private copies."""
     recover_unfinished()
-    state = Path(platformdirs.user_state_dir("rundlet"))
-    config = Path(platformdirs.user_config_dir("rundlet"))
-    for folder in (state, state / "journal", config, cache_root(), cache_root() / "indexes"):
+    for folder in (state_folder(), state_folder() / "journal", config_folder(), cache_root(), cache_root() / "indexes"):
         recover_folder(folder)
     sweep_private_copies()
 

@@ -13,14 +13,14 @@ from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-import platformdirs
+from rundlet.core.files.folders import state_folder
 
 _MOST_FOLDERS = 10_000
 _LONGEST = 64 << 20  # bytes of a note
 
 
 def _notes() -> Path:
-    return Path(platformdirs.user_state_dir("rundlet")) / "unfinished"
+    return state_folder() / "unfinished"
 
 
 @contextmanager

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import stat
 from enum import IntEnum
 from typing import NamedTuple
 
@@ -31,6 +32,11 @@ class Kind(IntEnum):
     def word(self) -> str:
         """The name of the kind in machine-readable output."""
         return ("file", "dir", "link", "other", "link")[self]
+
+    @property
+    def type_bits(self) -> int:
+        """The bits that Unix keeps beside the permissions; those of a file for whatever has none of its own."""
+        return {Kind.DIR: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK}.get(self, stat.S_IFREG)
 
 
 class Entry(NamedTuple):

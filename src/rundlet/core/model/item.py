@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-import stat
 from typing import TYPE_CHECKING, NamedTuple
-
-from rundlet.core.model.entry import Kind
 
 if TYPE_CHECKING:
     from rundlet.core.model.contents import ContentSource
-
-_TYPE_BITS = {Kind.FILE: stat.S_IFREG, Kind.DIR: stat.S_IFDIR, Kind.LINK: stat.S_IFLNK}
+    from rundlet.core.model.entry import Kind
 
 
 class PackItem(NamedTuple):
@@ -40,4 +36,4 @@ class PackItem(NamedTuple):
     @property
     def unix_mode(self) -> int:
         """Permission bits together with the type bits that Unix keeps beside them."""
-        return _TYPE_BITS[self.kind] | self.mode
+        return self.kind.type_bits | self.mode

@@ -48,19 +48,19 @@ def not_kept(traits: Traits, info: FormatInfo, options: WriteOptions) -> Iterato
     """What the format can't keep, each thing once; none of it is a problem."""
     is_tar = info.id.startswith("tar")
     if traits.twins and not is_tar:
-        files = plural(traits.twins, "file is one more name of another", "files are one more name of others")
-        yield Issue(info.id, f"{files}; each becomes a file of its own", problem=False)
+        files = plural(traits.twins, "hard link becomes a separate file", "hard links become separate files")
+        yield Issue(info.id, files, problem=False)
     if options.owners and not is_tar:
-        yield Issue(info.id, "who owns the files is not kept by this format; tar keeps it", problem=False)
+        yield Issue(info.id, "file owners are not kept; tar keeps them", problem=False)
     if traits.shut:
-        files = plural(traits.shut, "item that forbids everything", "items that forbid everything")
+        files = plural(traits.shut, "item that nobody may open", "items that nobody may open")
         yield Issue(info.id, f"the permissions of {files} are not kept", problem=False)
     if traits.out_of_range:
         files = plural(traits.out_of_range, "file")
-        yield Issue(info.id, f"the times of {files} are beyond the years that it keeps", problem=False)
+        yield Issue(info.id, f"the dates of {files} are too early or too late to be kept exactly", problem=False)
     if traits.marked:
         files = plural(traits.marked, "file")
-        yield Issue(info.id, f"extended attributes, which {files} have, are not kept", problem=False)
+        yield Issue(info.id, f"the extended attributes of {files} are not kept", problem=False)
 
 
 def _has_attributes(item: PackItem) -> bool:

@@ -137,8 +137,10 @@ def _not_kept(place: _Place, reader: ArchiveReader, rows: NDArray[np.int64]) -> 
     """What is not kept of anything, each thing once: what the disk can't, and what would give a program more rights."""
     marked = rows[(reader.catalog.mode[rows] & _MARKS) != 0]
     if len(marked):
-        whose = f"the set-user-id, set-group-id or sticky mark of {plural(len(marked), 'item')}"
-        yield Issue(reader.source.name, f"{whose} is left out", problem=False)
+        whose = plural(len(marked), "item")
+        yield Issue(
+            reader.source.name, f"the set-user-ID, set-group-ID or sticky bits of {whose} are not kept", problem=False
+        )
     if place.disk.forbidden and bool((reader.catalog.mode[rows] & 0o111).any()):
         yield Issue(place.name, "that disk keeps no permissions, such as that a file is a program", problem=False)
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 
+from rundlet.core.files.folders import config_folder, former_folder, moved_from
 from rundlet.core.formats.detect import WRITABLE
-from rundlet.core.userdata.folders import config_folder, former_folder, moved_from
 from rundlet.core.userdata.store import Store, Values
 
 

@@ -14,6 +14,7 @@ from rundlet.core.files.trash import to_trash
 from rundlet.core.files.unfinished import noted
 from rundlet.core.formats.detect import by_id
 from rundlet.core.formats.edits import NOTHING
+from rundlet.core.formats.rewriting import rewrite
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.plans.adding import open_base
@@ -73,13 +74,14 @@ def _write(plan: PackPlan, job: Job, report: Report, workers: int | None) -> Pro
         base = _opened_base(plan, job)
         before = base.source.size if base is not None else 0
         job.begin("Packing", total_bytes=plan.size + before, total_entries=len(plan.items))
-        writer = by_id(plan.info.id).create(sink, plan.options)
-        if base is not None:
-            writer.keep(base, NOTHING, pool=pool, job=job, report=report)
-        writer.write(plan.items, pool=pool, job=job, report=report)
+        if base is None:
+            writer = by_id(plan.info.id).create(sink, plan.options)
+            writer.write(plan.items, pool=pool, job=job, report=report)
+            writer.finish()
+        else:
+            rewrite(base, sink, NOTHING, added=plan.items, options=plan.options, pool=pool, job=job, report=report)
         if plan.files and not report.files and len(report.problems) >= plan.files:
             raise PlanError(f"None of the files could be read. {report.problems[-1]}.")
-        writer.finish()
         report.bytes_out = max(sink.tell() - before, 0)
         if plan.read_back:
             proof = read_back(plan, sink, job, report, base=base, workers=workers)

@@ -42,11 +42,6 @@ class Row:
     is_anti: bool = False
     original_row: int = _NEW
 
-    @property
-    def is_new(self) -> bool:
-        """Whether no other archive had it."""
-        return self.original_row == _NEW
-
     def ticks(self, kind: Property) -> int | None:
         """A time or the start position in the format's own units, or None where there is none."""
         if kind == Property.MTIME and kind not in self.times and self.mtime_ns != NO_TIME:
@@ -74,14 +69,11 @@ def new_row(item: PackItem) -> Row:
     return Row(item.path, item.kind, item.mtime_ns, _attributes(item.kind, item.mode))
 
 
-_UNIX_KINDS = {Kind.FILE: 0o100000, Kind.DIR: 0o040000, Kind.LINK: 0o120000}
-
-
 def _attributes(kind: Kind, mode: int) -> int:
     low = Attribute.DIRECTORY if kind == Kind.DIR else Attribute.ARCHIVE
     if mode and not mode & 0o222:
         low |= Attribute.READ_ONLY
-    return (_UNIX_KINDS.get(kind, 0o100000) | mode) << 16 | UNIX_EXTENSION | low
+    return (kind.type_bits | mode) << 16 | UNIX_EXTENSION | low
 
 
 def kept_rows(reader: SevenReader, folder: int, edits: Edits) -> list[Row]:

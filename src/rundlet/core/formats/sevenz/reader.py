@@ -86,9 +86,9 @@ class SevenReader(ArchiveReader):
         self.original_rows: NDArray[np.int64] = np.arange(len(header.has_stream))
         self.archive_properties = header.archive_properties
         if header.elsewhere:
-            self.unkept = self.uncounted = "it says things of its files that Rundlet can't read and would lose"
+            self.unkept = self.uncounted = "it holds information about its files that Rundlet can't read"
         elif self.unknown:
-            self.uncounted = "it says things of its files that Rundlet does not know and would lose"
+            self.uncounted = "it holds information about its files that Rundlet can't keep"
         self.anti: list[AntiItem] = []
         self.catalog = self._catalog(header)
         self._blocks: dict[int, Block] = {}

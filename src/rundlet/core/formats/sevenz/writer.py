@@ -12,7 +12,7 @@ from rundlet.core.codecs.aes import BLOCK, CbcEncryptor, stretched_key
 from rundlet.core.codecs.branch import filtered
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.side_by_side import Pool, cores, in_order
-from rundlet.core.errors import Corrupt, PlanError, left_out
+from rundlet.core.errors import Corrupt, left_out
 from rundlet.core.formats.edits import NOTHING, Edits
 from rundlet.core.formats.entry_contents import ArchiveContents
 from rundlet.core.formats.items import (
@@ -86,7 +86,6 @@ class SevenWriter:
         self._empty: list[Row] = []
         self._properties = b""
         self._unknown: list[tuple[int, bytes]] = []
-        self._original_count = 0
         self._start = sink.tell()
         sink.write(bytes(HEAD_SIZE))
 
@@ -216,7 +215,7 @@ class SevenWriter:
                 self._pack_anew(reader, folder, edits, pool, job, report)
         self._empty += kept_rows(reader, -1, edits) + anti_rows(reader)
         self._properties = reader.archive_properties
-        self._unknown, self._original_count = reader.unknown, len(reader.catalog) + len(reader.anti)
+        self._unknown = reader.unknown
 
     def copy_block(self, reader: SevenReader, folder: int, edits: Edits = NOTHING) -> None:
         """Take over a block of another archive as it is, with all its entries.
@@ -268,8 +267,6 @@ class SevenWriter:
             out.append(bytes([Property.MAIN_STREAMS_INFO]) + streams_info(self._blocks, 0))
         rows = [row for block in self._blocks for row in block.files] + self._empty
         rows.sort(key=lambda row: row.original_row)
-        if self._unknown and (len(rows) != self._original_count or any(row.is_new for row in rows)):
-            raise PlanError("The archive says things of its files that Rundlet does not know and would lose.")
         if rows:
             out.append(files_info(rows, self._unknown))
         return b"".join(out) + bytes([Property.END])

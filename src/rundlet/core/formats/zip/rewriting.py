@@ -48,7 +48,6 @@ _OFFSET_AT = 42  # in a record of the central directory
 _SECOND = 1_000_000_000
 _SHARED_AT = 6
 _LOCAL_SIZE = 30
-_TYPE_BITS = {Kind.FILE: 0o100000, Kind.DIR: 0o040000, Kind.LINK: 0o120000}
 _UNIX = (Host.UNIX, Host.DARWIN)
 
 
@@ -113,7 +112,7 @@ def keep(reader: ZipReader, edits: Edits, sink: Sink, tick: Callable[[int], obje
         copy_bytes(sink, source, 0, end.start, tick)
         return blob
     if reader.directory.overlapping.any():
-        raise PlanError(f"{quoted(source.name)} can't be changed, as entries of it share bytes.")
+        raise PlanError(f"{quoted(source.name)} can't be changed, because some of its items share their data.")
     order = np.argsort(reader.directory.offset, kind="stable")
     begins = reader.directory.offset[order]
     first = int(begins[0]) if len(at) else end.start
@@ -256,7 +255,7 @@ def _record(data: bytes, offset: int, reader: ZipReader, row: int, edits: Edits)
         comment = decode_name(comment, reader.code_page or "utf-8").encode("utf-8")
     if row in edits.modes:
         high = attributes >> 16 if host in _UNIX else 0
-        kind = high & 0o170000 or _TYPE_BITS.get(Kind(int(reader.catalog.kind[row])), 0o100000)
+        kind = high & 0o170000 or Kind(int(reader.catalog.kind[row])).type_bits
         attributes = (kind | edits.modes[row]) << 16 | attributes & 0xFFFF
         host = host if host in _UNIX else Host.UNIX
     shared.extra = _with_offset(shared, offset, before)

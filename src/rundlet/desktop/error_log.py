@@ -1,4 +1,4 @@
-"""What went wrong where nobody could be told: kept in a small file in the state folder, for whoever looks into it."""
+"""Errors that nobody could be shown: kept in a small file in the state folder, for whoever looks into them."""
 
 from __future__ import annotations
 
@@ -8,8 +8,7 @@ import threading
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import platformdirs
-
+from rundlet.core.files.folders import state_folder
 from rundlet.core.limits import KIB
 from rundlet.core.streams.private import private_folder
 
@@ -23,11 +22,11 @@ _log = logging.getLogger(__name__)
 
 def log_failure(error: BaseException) -> None:
     """For work whose failure the window does not depend on."""
-    _log.warning("Something in the background failed: %s", error)
+    _log.warning("A background task failed: %s", error)
 
 
-def keep_log(folder: Path | None = None) -> logging.Handler | None:
-    """Write warnings and faults to a file from now on, those that nothing catches too.
+def start_error_log(folder: Path | None = None) -> logging.Handler | None:
+    """Write warnings and errors to a file from now on, those that nothing catches too.
 
     Args:
         folder: where; by default the program's folder for states.
@@ -37,9 +36,9 @@ def keep_log(folder: Path | None = None) -> logging.Handler | None:
     """
     from logging.handlers import RotatingFileHandler  # loads much, and is not needed before the window stands
 
-    folder = folder or Path(platformdirs.user_state_dir("rundlet"))
+    folder = folder or state_folder()
     try:
-        path = private_folder(folder) / "faults.log"
+        path = private_folder(folder) / "errors.log"
         path.touch(mode=0o600)
         handler = RotatingFileHandler(path, maxBytes=_LARGEST, backupCount=1, encoding="utf-8", errors="replace")
     except OSError:
@@ -53,7 +52,7 @@ def keep_log(folder: Path | None = None) -> logging.Handler | None:
 
 
 def _uncaught(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
-    _log.error("A fault that nothing caught", exc_info=(kind, error, trace))
+    _log.error("An error that nothing caught", exc_info=(kind, error, trace))
     sys.__excepthook__(kind, error, trace)
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 from pathlib import Path
 
@@ -33,8 +32,9 @@ def moved_from(old: Path, new: Path) -> Path:
     """
     if os.path.lexists(new) or not os.path.lexists(old):
         return new
-    with contextlib.suppress(OSError):
+    try:
         new.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         old.rename(new)
-        return new
-    return old
+    except OSError:
+        return new if os.path.lexists(new) else old  # another window may have moved it just now
+    return new
