@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pytest
 
+from rundlet.core.codecs.legacy_cipher import LegacyCipher
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.model.entry import Kind
@@ -158,6 +159,23 @@ def raw_zip(entries: Sequence[Raw], *, before: bytes = b"", comment: bytes = b""
         "<4s4H2IH", b"PK\x05\x06", 0, 0, total, total, len(central), len(body) - len(before), len(comment)
     )
     return bytes(body + central + end + comment)
+
+
+def legacy_entry(data: bytes, password: bytes, *, by_time: bool = False, name: bytes = b"e") -> Raw:
+    class Encrypting(LegacyCipher):
+        def encrypt(self, plain: bytes) -> bytes:
+            out = b""
+            for byte in plain:
+                mask = Encrypting.__new__(Encrypting)
+                mask._keys = self._keys
+                stream = mask.decrypt(b"\0")[0]
+                out += bytes([byte ^ stream])
+                self.decrypt(out[-1:])
+            return out
+
+    check_byte = 0 if by_time else zlib.crc32(data) >> 24
+    packed = Encrypting(password).encrypt(bytes(range(11)) + bytes([check_byte]) + data)
+    return Raw(name, data, packed=packed, flags=0x801, descriptor=b"PK\x07\x08" + bytes(12) if by_time else b"")
 
 
 def foreign_archives(endings: Sequence[str], most: int = rounds(12, 40)) -> list[Path]:

@@ -27,7 +27,6 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from rundlet.cli.main import main
-from rundlet.core.codecs.legacy_cipher import LegacyCipher
 from rundlet.core.errors import MissingPart, PasswordNeeded, PlanError, RundletError, UnknownFormat, WrongPassword
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive, open_source
 from rundlet.core.model.entry import Kind
@@ -40,7 +39,7 @@ from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.check import check
 from rundlet.core.work.pack import pack
 from rundlet.core.work.unpack import unpack
-from support import Raw, at_length_too, contents, make_tree, pack_to, raw_zip, rounds, snapshot, unpack_to
+from support import Raw, at_length_too, contents, legacy_entry, make_tree, pack_to, raw_zip, rounds, snapshot, unpack_to
 
 METHODS = ("deflate", "bzip2", "lzma", "zstd", "xz")
 
@@ -127,27 +126,10 @@ def _aes_entry(data: bytes, *, strength: int, version: int, password: bytes) -> 
     return Raw(b"e", data, method=99, packed=packed, flags=0x801, crc=crc, extra=extra)
 
 
-def _legacy_entry(data: bytes, password: bytes, *, by_time: bool = False, name: bytes = b"e") -> Raw:
-    class Encrypting(LegacyCipher):
-        def encrypt(self, plain: bytes) -> bytes:
-            out = b""
-            for byte in plain:
-                mask = Encrypting.__new__(Encrypting)
-                mask._keys = self._keys
-                stream = mask.decrypt(b"\0")[0]
-                out += bytes([byte ^ stream])
-                self.decrypt(out[-1:])
-            return out
-
-    check_byte = 0 if by_time else zlib.crc32(data) >> 24
-    packed = Encrypting(password).encrypt(bytes(range(11)) + bytes([check_byte]) + data)
-    return Raw(name, data, packed=packed, flags=0x801, descriptor=b"PK\x07\x08" + bytes(12) if by_time else b"")
-
-
 LOCKED = [
     *(_aes_entry(b"some data " * 30, strength=s, version=v, password=b"pw") for s in (1, 2, 3) for v in (1, 2)),
-    _legacy_entry(b"some data " * 30, b"pw", by_time=False),
-    _legacy_entry(b"some data " * 30, b"pw", by_time=True),
+    legacy_entry(b"some data " * 30, b"pw", by_time=False),
+    legacy_entry(b"some data " * 30, b"pw", by_time=True),
 ]
 
 
@@ -157,7 +139,7 @@ def test_many_under_the_old_lock_are_undone_in_step(sizes: list[int], bad: int, 
     """However many and however long they are; one that is damaged is the only one that is lost."""
     sizes[bad] += 1
     data = {f"{i:02}": np.random.default_rng(seed + i).bytes(size) for i, size in enumerate(sizes)}
-    entries = [_legacy_entry(content, b"pw", name=name.encode()) for name, content in data.items()]
+    entries = [legacy_entry(content, b"pw", name=name.encode()) for name, content in data.items()]
     packed = raw_zip([*entries, Raw(b"open", b"not locked")])
     assert read_all(packed, "pw") == data | {"open": b"not locked"}
     reader = open_source(MemorySource(packed, "x.zip"))

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import io
 import os
 import shutil
 import tarfile
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -26,6 +28,7 @@ from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.entry_contents import ArchiveContents
 from rundlet.core.formats.rewriting import rewrite
+from rundlet.core.formats.sevenz import new_header
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.model.contents import BytesContent
@@ -33,12 +36,15 @@ from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.item import PackItem
 from rundlet.core.plans.pack import plan_pack
+from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.sinks import ArchiveSink
+from rundlet.core.streams.sources import FileSource, SliceSource
 from rundlet.core.work.pack import pack
-from support import AT_LENGTH, Raw, at_length_too, pack_to, raw_zip, rounds
+from support import AT_LENGTH, Raw, at_length_too, legacy_entry, pack_to, raw_zip, rounds
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.formats.sevenz.new_header import Row
 
 FORMATS = [known.info.id for known in WRITABLE]
 SECOND = 10**9
@@ -239,7 +245,9 @@ def zip_with_everything(target: Path) -> None:
         archive.comment = b"of the whole"
         for number, name in enumerate(["first.txt", "second.txt", "third.txt"]):
             info = zipfile.ZipInfo(name, (2001, 2, 3, 4, 5, 6))
-            info.extra = unknown + b"UT\x09\0\x03" + (10**9).to_bytes(4, "little") * 2
+            path = b"\x01" + zlib.crc32(name.encode()).to_bytes(4, "little") + name.encode()
+            info.extra = unknown + b"up" + len(path).to_bytes(2, "little") + path
+            info.extra += b"UT\x09\0\x03" + (10**9).to_bytes(4, "little") * 2
             info.comment = "naïve".encode("cp437")
             info.external_attr = 0o100644 << 16 | 0x21
             info.compress_type = zipfile.ZIP_DEFLATED
@@ -261,9 +269,9 @@ def test_what_nobody_knows_of_a_zip_stays(tmp_path: Path) -> None:
         one, two = second.infolist()
     assert (one.filename, one.comment.decode()) == ("Grüße.txt", "naïve")
     assert two.comment.decode("cp437") == "naïve" and two.external_attr == 0o100600 << 16 | 0x21
-    assert one.extra.startswith(b"\xfe\xca\x03\0abc") and two.extra.startswith(b"\xfe\xca\x03\0abc")
-    changed = two.extra[7:]
-    assert changed == b"UT\x09\0\x03" + (1_500_000_000).to_bytes(4, "little") + (10**9).to_bytes(4, "little")
+    assert one.extra == b"\xfe\xca\x03\0abcUT\x09\0\x03" + (10**9).to_bytes(4, "little") * 2  # of its old name, nothing
+    assert two.extra.startswith(b"\xfe\xca\x03\0abcup") and b"third.txtUT" in two.extra
+    assert two.extra[-13:] == b"UT\x09\0\x03" + (1_500_000_000).to_bytes(4, "little") + (10**9).to_bytes(4, "little")
 
 
 def test_offsets_beyond_four_gib(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -282,6 +290,18 @@ def test_offsets_beyond_four_gib(tmp_path: Path, monkeypatch: pytest.MonkeyPatch
     wide.close()
     with zipfile.ZipFile(tmp_path / "z.zip") as second:
         assert second.namelist() == ["b", "c"] and read_whole(second)
+
+
+def test_a_time_that_the_old_lock_hangs_on_is_left_alone(tmp_path: Path) -> None:
+    """Where the sizes of an entry stand behind its data, a password is tried on the time in its header."""
+    (tmp_path / "x.zip").write_bytes(raw_zip([legacy_entry(b"some data " * 30, b"pw", by_time=True)]))
+    reader = open_archive(tmp_path / "x.zip")
+    rewritten(reader, tmp_path / "y.zip", Edits(times={0: 10**18}))
+    reader.close()
+    new = open_archive(tmp_path / "y.zip")
+    new.unlock("pw")
+    assert held(new)["e"] == Node(Kind.FILE, b"some data " * 30, 10**9, 0o644)
+    new.close()
 
 
 def test_entries_that_share_bytes_are_not_taken_apart(tmp_path: Path) -> None:
@@ -385,20 +405,23 @@ def test_what_nobody_knows_of_a_7z_stays_or_stops_the_work(tmp_path: Path, monke
     (tmp_path / "b").touch()
     with monkeypatch.context() as patched:
         real = "rundlet.core.formats.sevenz.writer.files_info"
-        from rundlet.core.formats.sevenz import new_header
 
-        patched.setattr(real, lambda rows, unknown: new_header.files_info(rows, [(0x42, b"who knows")]))
+        def others(rows: list[Row], _: object) -> bytes:
+            """As those write it that list what is empty before what is not."""
+            return new_header.files_info(sorted(rows, key=lambda row: row.has_stream), [(0x42, b"who knows")])
+
+        patched.setattr(real, others)
         pack_to(tmp_path / "x.7z", [tmp_path / "a", tmp_path / "b"], fmt="7z")
     reader = open_archive(tmp_path / "x.7z")
     assert reader.unknown == [(0x42, b"who knows")]  # type: ignore[attr-defined]
-    rewritten(reader, tmp_path / "y.7z", Edits(renamed={0: "c"}))
+    rewritten(reader, tmp_path / "y.7z", Edits(renamed={1: "c"}))
     for edits, added in ((Edits(frozenset({1})), []), (Edits(), [PackItem("d", Kind.DIR, "", 0, 0, 0o755)])):
         with pytest.raises(PlanError, match="information about its files"):
             rewritten(reader, tmp_path / "z.7z", edits, added)
     reader.close()
     assert not (tmp_path / "z.7z").exists()
     new = open_archive(tmp_path / "y.7z")
-    assert new.unknown == [(0x42, b"who knows")] and new.catalog.path(0) == "c"  # type: ignore[attr-defined]
+    assert new.unknown == [(0x42, b"who knows")] and [new.catalog.path(row) for row in (0, 1)] == ["b", "c"]  # type: ignore[attr-defined]
     new.close()
 
 
@@ -457,6 +480,44 @@ def test_entries_of_archives_are_packed_as_files_are(tmp_path: Path, target: str
             new.close()
             (tmp_path / f"y.{target}").unlink()
         reader.close()
+
+
+def test_content_may_be_read_more_than_once(tmp_path: Path) -> None:
+    (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"%d" % n, b"%d" % n * 50) for n in range(4)]))
+    reader = open_archive(tmp_path / "x.zip")
+    contents = ArchiveContents(reader, range(4))
+    for row in (2, 2, 0, 3, 2, 0):
+        content = contents.source(row).open()
+        assert content.read(content.size, 0) == b"%d" % row * 50
+        content.close()
+    contents.close()
+    reader.close()
+
+
+@pytest.mark.parametrize("refused", [0, 1, 3])
+def test_bytes_are_copied_by_the_system_or_by_hand(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, refused: int
+) -> None:
+    """In steps, out of a stretch of a file, and also where the system stops after some of them."""
+    data = np.random.default_rng(1).bytes(10_000)
+    (tmp_path / "x").write_bytes(data)
+    monkeypatch.setattr("rundlet.core.streams.copying._STEP", 1000)
+    source, sink = SliceSource(FileSource(tmp_path / "x"), 100, 9000), ArchiveSink(tmp_path / "y")
+    real, calls = sink.copy_from, []
+
+    def copy_from(fd: int, length: int, offset: int) -> int:
+        calls.append(length)
+        if len(calls) == refused:
+            raise OSError(errno.EXDEV, "")
+        return real(fd, length, offset)
+
+    monkeypatch.setattr(sink, "copy_from", copy_from)
+    told: list[int] = []
+    copy_bytes(sink, source, 50, 8000, told.append)
+    sink.commit()
+    source.close()
+    assert (tmp_path / "y").read_bytes() == data[150:8150] and sum(told) == 8000
+    assert len(calls) == (refused or 8)
 
 
 def test_an_entry_that_can_not_be_read_is_left_out_or_stops_the_work(tmp_path: Path) -> None:

@@ -14,6 +14,7 @@ from PySide6.QtTest import QAbstractItemModelTester
 
 from rundlet.core.formats.detect import open_source
 from rundlet.core.model.entry import ROOT
+from rundlet.core.model.natural import natural_key
 from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.streams.sources import MemorySource
 from rundlet.desktop.app import make_app
@@ -154,6 +155,11 @@ def test_a_list_in_any_hands(qtbot: QtBot) -> None:
 
 
 NAMES = st.lists(st.text("ab 1", min_size=30, max_size=60), min_size=3, max_size=3, unique=True)
+
+
+def test_names_are_in_the_order_that_people_expect() -> None:
+    names = ["", "1", "8", "10", "9" * 5000, "part 2", "Part 10", "part 010b", "part 100", "part x", "weir ٣", "z"]
+    assert sorted(sorted(names), key=natural_key) == names
 
 
 @settings(max_examples=20)

@@ -632,6 +632,15 @@ def test_what_asks_for_too_much_within_damage_is_not_gone_on_from() -> None:
     assert contents(reader) == {name: datas[name] for name in ("first", "behind")}
 
 
+def test_a_tar_with_nothing_in_it_is_one() -> None:
+    out = io.BytesIO()
+    tarfile.open(fileobj=out, mode="w").close()
+    for data, fmt in ((out.getvalue(), "tar"), (gzip.compress(out.getvalue()), "tar.gz")):
+        reader = open_source(MemorySource(data, "x"))
+        assert (reader.info.id, len(reader.catalog), reader.notices) == (fmt, 0, [])
+        reader.close()
+
+
 @at_length_too
 @pytest.mark.parametrize(
     ("case", "seed"), [("to the end", 1), ("with members behind", 1), ("of a small one", 0), ("of a small one", 20)]

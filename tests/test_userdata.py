@@ -88,6 +88,18 @@ def test_each_kind_is_in_its_own_folder_and_moves_there(tmp_path: Path, monkeypa
     assert (tmp_path / "state" / "rundlet" / "places.json").exists()
     assert not [path for path in old.iterdir() if not path.name.endswith(".lock")]
     (tmp_path / "file").touch()
+
+    real = Path.rename
+
+    def other_window(path: Path, target: Path) -> None:
+        """Is a little quicker."""
+        real(path, target)
+        raise FileNotFoundError
+
+    with monkeypatch.context() as patched:
+        patched.setattr(Path, "rename", other_window)
+        assert moved_from(tmp_path / "file", tmp_path / "new") == tmp_path / "new"
+    (tmp_path / "new").rename(tmp_path / "file")
     assert moved_from(tmp_path / "file", tmp_path / "file" / "below") == tmp_path / "file"
 
 
