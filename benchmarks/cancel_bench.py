@@ -11,8 +11,8 @@ from benchmarks.measure import MIB, mixed_corpus, scratch
 from rundlet.core.errors import Cancelled
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.jobs.job import Job
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.work.pack import pack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.work.packer import pack
 
 _LEVELS = (1, 5, 9)
 _CORPUS = 192 * MIB

@@ -26,10 +26,10 @@ from benchmarks.measure import (
 )
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.formats.sevenz import fields
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
-from rundlet.core.work.pack import pack
-from rundlet.core.work.unpack import unpack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.plans.unpack_planner import plan_unpack
+from rundlet.core.work.extractor import unpack
+from rundlet.core.work.packer import pack
 
 _MILLION = 1_000_000
 _CHAIN = [{"id": lzma.FILTER_LZMA2, "preset": 3}]
@@ -92,8 +92,8 @@ _PACK = """
 import sys, time
 from pathlib import Path
 from rundlet.core.formats.detect import by_id
-from rundlet.core.plans.pack import plan_pack
-from rundlet.core.work.pack import pack
+from rundlet.core.plans.pack_plan import plan_pack
+from rundlet.core.work.packer import pack
 begin = time.perf_counter()
 pack(plan_pack([Path(sys.argv[1])], target=Path(sys.argv[2]), info=by_id("7z").info, level=9))
 print(time.perf_counter() - begin)

@@ -16,10 +16,10 @@ from backports import zstd
 
 from benchmarks.measure import MIB, OPEN_WITH_TREE, all_bytes, head, mixed_corpus, peak_memory, row, scratch, seconds
 from rundlet.core.formats.detect import by_id, open_archive
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
-from rundlet.core.work.pack import pack
-from rundlet.core.work.unpack import unpack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.plans.unpack_planner import plan_unpack
+from rundlet.core.work.extractor import unpack
+from rundlet.core.work.packer import pack
 
 _MILLION = 1_000_000
 

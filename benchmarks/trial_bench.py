@@ -9,8 +9,8 @@ from pathlib import Path
 
 from benchmarks.measure import MIB, mixed_corpus, scratch
 from rundlet.core.formats.detect import by_id
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.work.pack import pack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.work.packer import pack
 from rundlet.core.work.trial import predicted
 from rundlet.demo.world import make_world
 

@@ -22,10 +22,10 @@ from benchmarks.measure import (
 )
 from rundlet.core.codecs.legacy_cipher import LegacyCipher, decrypt_together
 from rundlet.core.formats.detect import by_id, open_archive
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
-from rundlet.core.work.pack import pack
-from rundlet.core.work.unpack import unpack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.plans.unpack_planner import plan_unpack
+from rundlet.core.work.extractor import unpack
+from rundlet.core.work.packer import pack
 
 
 def run() -> None:

@@ -102,7 +102,7 @@ def contents(archive: Path) -> dict[str, str]:
     """The same of an archive, read to its end."""
     from rundlet.core.formats.detect import open_archive
     from rundlet.core.model.entry import Kind
-    from rundlet.core.work.check import check
+    from rundlet.core.work.checker import check
     from support import contents as read
 
     reader = open_archive(archive)
@@ -133,8 +133,8 @@ def _sources(root: Path) -> None:
 def _pack(root: Path, what: str, name: str = "x.zip", **how: object) -> object:
     from rundlet.core.formats.detect import by_id
     from rundlet.core.model.format_info import WriteOptions
-    from rundlet.core.plans.pack import PackClash, plan_pack
-    from rundlet.core.work.pack import pack
+    from rundlet.core.plans.pack_plan import PackClash, plan_pack
+    from rundlet.core.work.packer import pack
 
     target = root / "to" / name
     fmt = next(f for f in ("zip", "7z", "tar") if name.endswith(f))
@@ -168,7 +168,7 @@ def _no_leftovers(root: Path) -> None:
 
 
 def _pack_scene(name: str, archive: str, *, old: bool, parts: int = 0, trash: bool = False, add: bool = False) -> Scene:
-    from rundlet.core.plans.pack import PackClash
+    from rundlet.core.plans.pack_plan import PackClash
 
     def before(root: Path) -> None:
         _sources(root)
@@ -212,9 +212,9 @@ def _unpack_scene(name: str, *, over: bool, after: str = "stays") -> Scene:
     def work(root: Path) -> object:
         from rundlet.core.formats.detect import open_archive
         from rundlet.core.jobs.job import Job
-        from rundlet.core.plans.unpack import plan_unpack
         from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
-        from rundlet.core.work.unpack import put_away, unpack
+        from rundlet.core.plans.unpack_planner import plan_unpack
+        from rundlet.core.work.extractor import put_away, unpack
 
         reader = open_archive(root / "to" / "x.zip")
         try:
@@ -255,7 +255,7 @@ def _move_scene() -> Scene:
         _sources(root)
 
     def work(root: Path) -> object:
-        from rundlet.core.files import moving
+        from rundlet.core.fs import moving
         from rundlet.core.jobs.job import Job
         from rundlet.core.jobs.report import Report
 
@@ -348,8 +348,8 @@ def broken_off(scene: Scene, way: str, at: int, place: Path) -> bool:
     Raises:
         AssertionError: when something is lost.
     """
-    from rundlet.core.files.aside import recover_folder
-    from rundlet.core.files.recovery import recover_unfinished
+    from rundlet.core.fs.recovery import recover_unfinished
+    from rundlet.core.fs.replaced import recover_folder
     from rundlet.core.streams import replacing
 
     root = place / "there"

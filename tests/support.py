@@ -20,11 +20,11 @@ from rundlet.core.codecs.legacy_cipher import LegacyCipher
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.model.entry import Kind
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import UnpackClash
-from rundlet.core.work.pack import pack
-from rundlet.core.work.unpack import unpack
+from rundlet.core.plans.unpack_planner import plan_unpack
+from rundlet.core.work.extractor import unpack
+from rundlet.core.work.packer import pack
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader

@@ -19,10 +19,10 @@ from rundlet.core.formats.zip import rewriting as zip_rewriting
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.opening import Opening
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
-from rundlet.core.work.pack import pack
-from rundlet.core.work.unpack import unpack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.plans.unpack_planner import plan_unpack
+from rundlet.core.work.extractor import unpack
+from rundlet.core.work.packer import pack
 from support import Raw, contents, make_tree, pack_to, raw_zip, snapshot, unpack_to
 
 if TYPE_CHECKING:

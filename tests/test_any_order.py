@@ -24,11 +24,11 @@ from PySide6.QtTest import QTest
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.model.entry import Kind
-from rundlet.core.plans.pack import PackClash
+from rundlet.core.plans.pack_plan import PackClash
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.desktop.app import make_app
-from rundlet.desktop.models.archive import ArchiveListing
-from rundlet.desktop.models.disk import DiskListing
+from rundlet.desktop.locations.archive import ArchiveListing
+from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 from support import at_length_too, contents, rounds
@@ -165,7 +165,7 @@ class Person(RuleBasedStateMachine):
         on_disk = isinstance(self.window.workspace.listing, DiskListing)
         before = set(self.work.rglob("*"))
         expected = {Path(path) for path in self.window.workspace.shown_here()} if on_disk else set()
-        self.window.shelf.actions["trash"].trigger()
+        self.window.file_actions.actions["trash"].trigger()
         self.settle()
         gone = {path for path in before if not os.path.lexists(path)}
         assert {path for path in gone if path.parent not in gone} == expected

@@ -15,8 +15,8 @@ from hypothesis import strategies as st
 
 from rundlet.core.codecs import bzip2_blocks, xz_blocks
 from rundlet.core.errors import Corrupt, RundletError, Truncated
-from rundlet.core.formats import packed
-from rundlet.core.formats.packed import Notes, Point, decoded, packing_of
+from rundlet.core.formats import compressed_stream as packed
+from rundlet.core.formats.compressed_stream import Notes, Point, decoded, packing_of
 from rundlet.core.streams.sources import MemorySource
 from support import xz_in_blocks
 

@@ -13,20 +13,20 @@ from PySide6.QtGui import QDrag, QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
 
 from rundlet.core.errors import Cancelled
-from rundlet.core.files.endings import better_name
-from rundlet.core.files.moving import copy_into, move_into
-from rundlet.core.files.private_copies import IN_MEMORY
-from rundlet.core.files.space import disk_rules
 from rundlet.core.formats.detect import by_id
+from rundlet.core.fs.disk_space import disk_rules
+from rundlet.core.fs.extensions import better_name
+from rundlet.core.fs.moving import copy_into, move_into
+from rundlet.core.fs.private_folders import IN_MEMORY
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.plans.pack import plan_pack
+from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.core.userdata.places import Drive, Places, drives
-from rundlet.core.work.pack import pack
-from rundlet.desktop import shelf as shelf_module
-from rundlet.desktop.lending import Copy
+from rundlet.core.work.packer import pack
+from rundlet.desktop import file_actions as shelf_module
+from rundlet.desktop.temp_copies import Copy
 from support import make_tree, pack_to, snapshot
 from windows import CTRL, NONE, chosen, click, files_in, row
 
@@ -64,10 +64,10 @@ def test_entries_are_dragged_out_and_copied(window: Window, settle, stand, home:
     mime = drag.mimeData()
     assert drag.source() is window.source.pages.page and not drag.pixmap().isNull()
     assert mime.hasUrls()
-    assert not window.workspace.lending.folders  # nothing is unpacked before it is asked for
+    assert not window.workspace.temp_copies.folders  # nothing is unpacked before it is asked for
     dragged = uris(mime)
     assert (
-        uris(mime) == dragged and len(window.workspace.lending.folders) == 1
+        uris(mime) == dragged and len(window.workspace.temp_copies.folders) == 1
     )  # unpacked once, however often asked for
     assert sorted(path.name for path in dragged) == ["in", "plain.txt"]
     target = home / "target"
@@ -85,7 +85,7 @@ def test_entries_are_dragged_out_and_copied(window: Window, settle, stand, home:
     settle()
     assert sorted(p.name for p in target.iterdir()) == ["in", "in (2)", "plain (2).txt", "plain.txt"]
     assert snapshot(target / "in (2)") == snapshot(tree / "in")
-    folders = list(window.workspace.lending.folders)
+    folders = list(window.workspace.temp_copies.folders)
     assert folders and all(folder.stat().st_mode & 0o077 == 0 for folder in folders)
     window.close()
     assert not any(folder.exists() for folder in folders)
@@ -185,7 +185,7 @@ def test_a_copy_is_opened_watched_and_kept(
     assert opened[0].read_bytes() == (work / "notes.txt").read_bytes()
     assert notice.words.text().startswith("A copy of “notes.txt” is open.")
     opened[0].write_text("edited")
-    window.workspace.lending.look()
+    window.workspace.temp_copies.look()
     assert notice.words.text().startswith("“copy of notes.txt” was changed.")
     stand(work)
     assert notice.isVisible()
@@ -216,19 +216,19 @@ def test_changes_that_can_be_kept_nowhere_else_stay(
     window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """A disk without room does not take the changes with it."""
-    lending = window.workspace.lending
+    temp_copies = window.workspace.temp_copies
     (tmp_path / "memory").mkdir()
     monkeypatch.setenv("XDG_RUNTIME_DIR", str(tmp_path / "memory"))
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
-    folders = [lending.new_folder(10), lending.new_folder(IN_MEMORY + 1)]
+    folders = [temp_copies.new_folder(10), temp_copies.new_folder(IN_MEMORY + 1)]
     assert [folder.parent for folder in folders] == [tmp_path / "memory", tmp_path / "cache" / "rundlet"]
     for folder in folders:
         (folder / "copy of notes.txt").write_text("as it was")
     for folder, place in zip(folders, (tmp_path / "not there", tmp_path), strict=True):
         copy = Copy(folder / "copy of notes.txt", "notes.txt", place)
-        lending.watch(copy)
+        temp_copies.watch(copy)
         copy.path.write_text("edited")
-    lending.close()
+    temp_copies.close()
     assert (folders[0] / "copy of notes.txt").read_text() == "edited"
     assert (tmp_path / "copy of notes.txt").read_text() == "edited"
     assert not folders[1].exists()
@@ -242,20 +242,20 @@ def test_everything_is_unpacked_only_where_it_was_asked_for(window: Window, sett
         pack_to(home / name, list((home / "work").iterdir()))
     stand(home / "x.zip")
     window.workspace._settle.setInterval(3_600_000)  # the landing is never known before the place is left
-    window.shelf.unpack_wanted.emit()
+    window.file_actions.unpack_wanted.emit()
     assert window._press_at is not None
     window.workspace.open([home / "y.zip"])
     assert window._press_at is None  # asking for another archive is enough; it need not be open yet
     window.workspace._settle.setInterval(0)
     settle()
-    window.shelf.unpack_wanted.emit()
+    window.file_actions.unpack_wanted.emit()
     click(window, "other.txt")
     settle()
     assert not (home / "x").exists() and not (home / "y").exists()
     window.source.view.clearSelection()
     settle()
     assert not (home / "y").exists()
-    window.shelf.unpack_wanted.emit()
+    window.file_actions.unpack_wanted.emit()
     settle()
     assert sorted(path.name for path in (home / "y").iterdir()) == ["other.txt", "setup.exe"]
 
@@ -276,7 +276,7 @@ def test_archives_within_archives(window: Window, settle, stand, home: Path, out
         QTest.keyClick(window.source.view, Qt.Key.Key_Return)
         settle()
         assert ws.place.archive is not None and ws.place.archive.name == name
-    steps = [b.accessibleName() for b in window.crumbs.findChildren(type(window.places_button)) if b.isVisible()]
+    steps = [b.accessibleName() for b in window.breadcrumbs.findChildren(type(window.places_button)) if b.isVisible()]
     assert steps[-3:] == [f"Archive outer.{outer}", "Archive middle.zip", "Archive inner.7z"]
     window.how.unpack.lock.edit.setText("right")
     window.how.unpack.lock.open.click()
@@ -289,7 +289,7 @@ def test_archives_within_archives(window: Window, settle, stand, home: Path, out
     window.target.go.click()
     settle()
     assert snapshot(home / "taken out" / "tree") == snapshot(tree)
-    copies = list(ws.lending.folders)
+    copies = list(ws.temp_copies.folders)
     ws.up()
     settle()
     assert ws.place.archive.name == "middle.zip"
@@ -388,15 +388,15 @@ def test_places_one_comes_back_to(window: Window, settle, stand, home: Path, tmp
     settle()
     window.target.go.click()
     settle()
-    going = window.going
+    places_menu = window.places_menu
 
     def words() -> list[str]:
-        going.fill()
-        return [action.text() for action in going.menu.actions() if action.data()]
+        places_menu.fill()
+        return [action.text() for action in places_menu.menu.actions() if action.data()]
 
-    going._drives = [Drive(Path("/"), 5_000_000_000, 9_000_000_000)]
+    places_menu._drives = [Drive(Path("/"), 5_000_000_000, 9_000_000_000)]
     assert {"Home", "Disk: 5.0 GB free of 9.0 GB", "~/elsewhere", "x.zip"} <= {w.split("/x")[0] for w in words()}
-    going.places.toggle_favourite(home / "work")
+    places_menu.places.toggle_favourite(home / "work")
     assert "~/work" in words()
     field.fill()
     offered = [action.text() for action in field.menu.actions() if action.data()]
@@ -424,7 +424,7 @@ def test_places_one_comes_back_to(window: Window, settle, stand, home: Path, tmp
     settle()
     assert (home / "not" / "there").is_dir()
     assert window.target.go.isEnabled()
-    archive = next(a for a in going.menu.actions() if a.text() == "x.zip")
+    archive = next(a for a in places_menu.menu.actions() if a.text() == "x.zip")
     archive.trigger()
     settle()
     assert window.workspace.place.archive == home / "work" / "x.zip"

@@ -15,18 +15,18 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLineEdit
 
-from rundlet.core.files.find import Wanted
-from rundlet.core.files.find_rows import rows_named
-from rundlet.core.files.types import Sort
 from rundlet.core.formats.detect import open_archive, open_source
-from rundlet.core.jobs import turns
+from rundlet.core.jobs import interface_priority as turns
 from rundlet.core.model.entry import ROOT, UNKNOWN
+from rundlet.core.model.file_type import FileType
+from rundlet.core.model.find import Wanted
+from rundlet.core.model.find_rows import rows_named
 from rundlet.core.model.natural import NATURAL_AT_MOST
 from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.streams.sources import MemorySource
-from rundlet.desktop.models.archive import ArchiveListing, sorts_of
-from rundlet.desktop.models.listing import COLUMNS, TOP
-from rundlet.desktop.widgets.long_view import LongView
+from rundlet.desktop.locations.archive import ArchiveListing, file_types_of
+from rundlet.desktop.locations.listing import COLUMNS, TOP
+from rundlet.desktop.views.long_view import LongView
 from support import Raw, make_tree, pack_to, raw_zip
 from windows import CTRL, LEFT, NONE, SHIFT, chosen, click, files_in, middle, row
 
@@ -65,14 +65,14 @@ def test_a_set_from_three_folders(window: Window, settle, stand, home: Path) -> 
     assert window.source.view.chosen_nodes() == [window.workspace.listing.node_of(work / "six.txt")]
     click(window, "b", CTRL)
     settle()
-    assert window.workspace.choice.items == 4
-    assert window.workspace.choice.files == 5
+    assert window.workspace.selection.items == 4
+    assert window.workspace.selection.files == 5
     go_in(window, settle, "b")  # to choose in it, and so not all of it
     assert chosen(window) == ["one.txt", "six.txt", "three.txt"]
     click(window, "deep")
     settle()
     assert window.target.go.text() == "Pack 4 items (3 in other folders)"
-    assert window.workspace.choice.folders == 3
+    assert window.workspace.selection.folders == 3
     window.workspace.set_stem("all of it")
     window.target.go.click()
     settle()
@@ -95,7 +95,7 @@ def test_a_choice_survives_going_in_and_coming_back(window: Window, settle, stan
     click(window, "c.txt", CTRL)
     for name in ("in", "x.zip"):
         go_in(window, settle, name)
-        assert window.workspace.choice.items == 0
+        assert window.workspace.selection.items == 0
         window.workspace.up()
         settle()
         assert chosen(window) == ["a.txt", "c.txt"]
@@ -133,20 +133,20 @@ def test_by_pattern_and_by_type(window: Window, settle, stand, home: Path, where
         if count:
             window.source.offers.choose_shown.click()
             settle()
-            assert window.workspace.choice.items == window.workspace.choice.files == count, words
+            assert window.workspace.selection.items == window.workspace.selection.files == count, words
         window.finder.clear()
         window.source.view.clearSelection()
-    window.source.chips[Sort.TABLES].click()
+    window.source.chips[FileType.TABLES].click()
     window.source.offers.choose_shown.click()
     window.source.chips[None].click()
     settle()
-    assert window.workspace.choice.files == (3 if below else 2)
+    assert window.workspace.selection.files == (3 if below else 2)
     if below:
         window.finder.setText("*.csv")
         window.source.view.collapseAll()
         click(window, "in")  # shown as the way to what was found in it, and stands for just that
         settle()
-        assert (window.workspace.choice.items, window.workspace.choice.files) == (1, 1)
+        assert (window.workspace.selection.items, window.workspace.selection.files) == (1, 1)
         window.source.offers.choose_shown.click()
         window.finder.clear()
         settle()
@@ -167,7 +167,7 @@ def test_a_folder_of_very_many_is_gone_into(tmp_path: Path) -> None:
     reader = open_archive(tmp_path / "x.zip")
     tree = ArchiveTree(reader.catalog)
     reader.close()
-    listing = ArchiveListing(tree, ROOT, sorts_of(tree))
+    listing = ArchiveListing(tree, ROOT, file_types_of(tree))
     many, few = (listing.node_of(name) for name in ("many", "few"))
     assert (listing.count(TOP), listing.count(many), listing.count(few)) == (2, 0, 1)
     steps = sorted((name.removeprefix("many/") for name in names), key=lambda name: int(name[5:-2]))
@@ -185,7 +185,7 @@ def test_what_is_not_counted_yet_counts_as_nothing(window: Window, settle, stand
     listing = window.workspace.listing
     listing.sizes[listing.folders[0] - 1] = UNKNOWN
     window.workspace.choose((1, 2))
-    assert (window.workspace.choice.size, window.workspace.choice.counting) == (5000, True)
+    assert (window.workspace.selection.size, window.workspace.selection.counting) == (5000, True)
 
 
 def test_work_steps_aside_while_the_window_is_busy(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -231,26 +231,26 @@ def test_of_very_many_rows_only_those_in_sight_are_asked(
     last = view.indexAt(view.viewport().rect().bottomLeft() - QPoint(0, 5))
     assert model.record(last).name == f"entry {count - 1}.txt"
     QTest.keyClick(view, Qt.Key.Key_A, CTRL)
-    assert window.workspace.choice.items == count
+    assert window.workspace.selection.items == count
     view.sortByColumn(COLUMNS.index("size"), Qt.SortOrder.DescendingOrder)
     settle()
-    assert model.record(model.index(0, 0)).size == 1 and window.workspace.choice.items == count
+    assert model.record(model.index(0, 0)).size == 1 and window.workspace.selection.items == count
     QTest.keyClicks(view, "z")  # would have to look through all
     assert len(asked) < 500
     click(window, "entry 00007.txt")
-    assert window.workspace.choice.items == 1
+    assert window.workspace.selection.items == 1
     click(window, "entry 00014.txt", tick=True)
-    assert window.workspace.choice.items == 2
+    assert window.workspace.selection.items == 2
     for others in (count - 2, 2):
         window.source.view.choose_others()
-        assert window.workspace.choice.items == others
-        assert window.workspace.choice.size == (2 if others == 2 else count // 7 + 1 - 2)
+        assert window.workspace.selection.items == others
+        assert window.workspace.selection.size == (2 if others == 2 else count // 7 + 1 - 2)
     QTest.keyClick(view, Qt.Key.Key_Home, SHIFT)  # the run from the row that was ticked to the first one
-    assert view.currentIndex().row() == 0 and window.workspace.choice.items == 3
+    assert view.currentIndex().row() == 0 and window.workspace.selection.items == 3
     click(window, "entry 00007.txt")
     view.sortByColumn(0, Qt.SortOrder.AscendingOrder)
     settle()
-    assert window.workspace.choice.items == 1
+    assert window.workspace.selection.items == 1
     assert row(window, "entry 00777.txt").row() == 777
     QTest.keyClick(view, Qt.Key.Key_Space)
     assert window.source.preview.isVisible()
@@ -265,7 +265,7 @@ def test_of_very_many_rows_only_those_in_sight_are_asked(
     window.source.offers.choose_shown.click()
     window.finder.clear()
     settle()
-    assert window.source.pages.page is view and window.workspace.choice.items == found + 1
+    assert window.source.pages.page is view and window.workspace.selection.items == found + 1
     window.target.go.click()
     settle()
     assert len(list((home / "many").iterdir())) == found + 1
@@ -295,7 +295,7 @@ def test_a_folder_is_followed_as_it_changes(window: Window, qtbot: QtBot, settle
     window.finder.clear()
     assert names() == ["in", "b.txt", "c.csv", "new.txt"]
     assert model.record(row(window, "in")).size == 5005
-    window.shelf.actions["rename"].trigger()  # while a name is being typed, nothing is taken away from under it
+    window.file_actions.actions["rename"].trigger()  # while a name is being typed, nothing is taken away from under it
     editor = window.source.view.findChildren(QLineEdit)[-1]
     (work / "later.txt").touch()
     follower, held = window.workspace.follower, []
@@ -322,7 +322,7 @@ def test_the_others_in_an_archive(window: Window, settle, stand, home: Path) -> 
         click(window, name, CTRL)
     window.source.view.choose_others()
     settle()
-    assert window.workspace.choice.items == 3
+    assert window.workspace.selection.items == 3
     landed = {step.target[-1] for step in window.workspace.plan.steps}
     assert landed == {"empty", "empty folder", "plain.txt"}
 

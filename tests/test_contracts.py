@@ -23,25 +23,25 @@ from rundlet.core.model.catalog import Catalog, NameTable, joined
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.model.opening import Opening
 from rundlet.core.model.tree import ArchiveTree
-from rundlet.core.plans.unpack import needs_own_folder, plan_unpack
+from rundlet.core.plans.unpack_planner import needs_own_folder, plan_unpack
 from rundlet.core.streams.exact import chunks, read_exactly
 from rundlet.core.streams.sources import FileSource, MemorySource, SliceSource
-from rundlet.core.work.check import check
-from rundlet.core.work.unpack import unpack
+from rundlet.core.work.checker import check
+from rundlet.core.work.extractor import unpack
 from support import at_length_too, contents, make_tree, pack_to, rounds
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
 
-_LONE = {"gz": gzip.compress, "bz2": bz2.compress, "xz": lzma.compress, "zst": zstd.compress}
+_SINGLE = {"gz": gzip.compress, "bz2": bz2.compress, "xz": lzma.compress, "zst": zstd.compress}
 
 
-@pytest.fixture(scope="module", params=[*(known.info.id for known in WRITABLE), *_LONE])
+@pytest.fixture(scope="module", params=[*(known.info.id for known in WRITABLE), *_SINGLE])
 def sample(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> tuple[str, bytes]:
     """An archive of each format with its id."""
     folder = tmp_path_factory.mktemp("sample")
-    if request.param in _LONE:
-        return request.param, _LONE[request.param](b"the brook was clear today " * 40_000)
+    if request.param in _SINGLE:
+        return request.param, _SINGLE[request.param](b"the brook was clear today " * 40_000)
     tree = make_tree(folder)
     pack_to(folder / "x", [tree], fmt=request.param, level=2)
     return request.param, (folder / "x").read_bytes()
@@ -92,7 +92,7 @@ def test_any_choice_gives_just_that(sample: tuple[str, bytes]) -> None:
         assert reader.catalog.size[row] in (UNKNOWN, len(everything[row]))
     assert read(reader, files[::-2]) == {row: everything[row] for row in files[::-2]}
     assert read(reader, []) == {}
-    assert needs_own_folder(reader) == (sample[0] in _LONE)
+    assert needs_own_folder(reader) == (sample[0] in _SINGLE)
     reader.unlock("no matter")
     assert read(reader, files) == everything
 
@@ -113,7 +113,7 @@ def test_a_disk_that_fails_is_named_and_what_came_before_is_kept(
     sample: tuple[str, bytes], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     for room in ("KEPT_PLAIN", "KEPT_ON_DISK"):  # else all of it is decoded by then
-        monkeypatch.setattr(f"rundlet.core.formats.tar.kept.{room}", 0)
+        monkeypatch.setattr(f"rundlet.core.formats.tar.decoded_cache.{room}", 0)
     source = Faulty(sample[1], until=len(sample[1]))
     reader = open_source(source)
     plan = plan_unpack(reader, into=tmp_path / "out")
@@ -232,11 +232,11 @@ test_contracts.shake(Path(sys.argv[2]))
 
 
 @at_length_too
-@pytest.mark.parametrize("fmt", [known.info.id for known in WRITABLE] + list(_LONE))
+@pytest.mark.parametrize("fmt", [known.info.id for known in WRITABLE] + list(_SINGLE))
 def test_changed_anywhere_it_takes_bounded_memory(fmt: str, tmp_path: Path) -> None:
     target = tmp_path / f"x.{fmt}"
-    if fmt in _LONE:
-        target.write_bytes(_LONE[fmt](b"the brook was clear today " * 400))
+    if fmt in _SINGLE:
+        target.write_bytes(_SINGLE[fmt](b"the brook was clear today " * 400))
     else:
         tree = tmp_path / "tree"
         (tree / "in").mkdir(parents=True)

@@ -18,11 +18,11 @@ from rundlet.core.formats.sevenz import writer as seven_writer
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.opening import Opening
 from rundlet.core.model.tree import ArchiveTree
-from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.text import LONGEST_MESSAGE
-from rundlet.core.work.check import check
-from rundlet.core.work.unpack import unpack
+from rundlet.core.work.checker import check
+from rundlet.core.work.extractor import unpack
 from support import Raw, contents, pack_to, raw_zip, unpack_to
 
 NUMBERS = [0, 1, 0x7FFFFFFF, 0x80000000, 0xFFFFFFFF, 1 << 62, (1 << 63) - 2, (1 << 63) - 1, 1 << 63, (1 << 64) - 1]

@@ -32,13 +32,13 @@ from rundlet.core.formats.detect import WRITABLE, by_id, open_archive, open_sour
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.opening import Opening
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import own_folder_name
+from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.streams.sources import MemorySource
-from rundlet.core.work.check import check
-from rundlet.core.work.pack import pack
-from rundlet.core.work.unpack import unpack
+from rundlet.core.work.checker import check
+from rundlet.core.work.extractor import unpack
+from rundlet.core.work.packer import pack
 from support import Raw, at_length_too, contents, legacy_entry, make_tree, pack_to, raw_zip, rounds, snapshot, unpack_to
 
 METHODS = ("deflate", "bzip2", "lzma", "zstd", "xz")

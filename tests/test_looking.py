@@ -1,4 +1,4 @@
-"""Looking in without unpacking: previews, small pictures, the space map."""
+"""PreviewPane in without unpacking: previews, small pictures, the space map."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ from PySide6.QtCore import QBuffer, QIODevice, QPoint, Qt, QUrl
 from PySide6.QtGui import QColor, QImage
 from PySide6.QtTest import QTest
 
-from rundlet.core.files.looks import BytesLook, PictureLook, SoundLook, TableLook, TextLook, look_at
-from rundlet.core.files.types import Sort
+from rundlet.core.fs.content_preview import BytesLook, PictureLook, SoundLook, TableLook, TextLook, look_at
+from rundlet.core.model.file_type import FileType
 from rundlet.desktop.models.areas import Area, placed
 from rundlet.desktop.theme.theme import theme
 from support import Raw, pack_to, raw_zip
@@ -168,7 +168,7 @@ def test_a_folder_of_pictures_as_small_pictures(
         settle()
     else:
         stand(folder)
-    window.source.ways["thumbs"].click()
+    window.source.view_buttons["thumbs"].click()
     view, thumbs = window.source.pages.thumbs, window.thumbs
     assert view.isVisible()
     names = [f"{n}.png" for n in range(12)] if fmt == "disk" else [f"photos/{n}.png" for n in range(12)]
@@ -186,8 +186,8 @@ def test_a_folder_of_pictures_as_small_pictures(
     tick = view.visualRect(indexes[1]).topLeft() + QPoint(theme.sizes.gap + 6, theme.sizes.gap + 6)
     QTest.mouseClick(view.viewport(), LEFT, NONE, tick)
     settle()
-    assert window.workspace.choice.items == 2
-    window.source.ways["list"].click()
+    assert window.workspace.selection.items == 2
+    window.source.view_buttons["list"].click()
     assert sorted(window.source.view.chosen_nodes()) == sorted([nodes[0], nodes[2]])
 
 
@@ -200,7 +200,7 @@ def test_the_space_map_on_the_disk_and_in_archives(window: Window, qtbot: QtBot,
     pack_to(home / "work.zip", [work / "big", work / "small", work / "four.txt"])
     for place in (work, home / "work.zip"):
         stand(place)
-        window.source.ways["map"].click()
+        window.source.view_buttons["map"].click()
         settle()
         space = window.source.pages.map
         qtbot.waitUntil(lambda space=space: space.total == 1_000_000)
@@ -218,7 +218,7 @@ def test_the_space_map_on_the_disk_and_in_archives(window: Window, qtbot: QtBot,
             settle()
 
         press(space, by_name["four.txt"])
-        assert window.workspace.choice.items == 1
+        assert window.workspace.selection.items == 1
         press(space, by_name["big"])
         assert {p.area.name for p in space.placed} == {"one", "two"}
         window.workspace.up()
@@ -229,15 +229,15 @@ def test_the_space_map_on_the_disk_and_in_archives(window: Window, qtbot: QtBot,
             QTest.keyClick(space, key)
         settle()
         assert {p.area.name for p in space.placed} == {"one", "two"}
-        window.source.ways["list"].click()
+        window.source.view_buttons["list"].click()
     assert chosen(window) == []
 
 
 @given(st.lists(st.integers(1, 10**12), min_size=1, max_size=200), st.floats(50, 2000), st.floats(50, 2000))
 def test_areas_fill_their_frame_and_keep_to_it(sizes: list[int], width: float, height: float) -> None:
     ordered = sorted(sizes, reverse=True)
-    areas = [Area(str(i), size, Sort.OTHER) for i, size in enumerate(ordered[:36])]
-    found = placed([Area("all", sum(ordered), Sort.FOLDERS, 1, tuple(areas))], width, height, title=20, gap=4)
+    areas = [Area(str(i), size, FileType.OTHER) for i, size in enumerate(ordered[:36])]
+    found = placed([Area("all", sum(ordered), FileType.FOLDERS, 1, tuple(areas))], width, height, title=20, gap=4)
     for place in found:
         assert place.x >= -1e-6 and place.y >= -1e-6
         assert place.x + place.width <= width * (1 + 1e-9) and place.y + place.height <= height * (1 + 1e-9)

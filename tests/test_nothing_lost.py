@@ -17,25 +17,25 @@ import pytest
 import breaking
 from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled, Clash, FileProblem, OutOfDate, PlanError
-from rundlet.core.files import moving
-from rundlet.core.files.aside import recover_folder
-from rundlet.core.files.moving import move_into
-from rundlet.core.files.names import safe_name
-from rundlet.core.files.trash import from_trash, to_trash, trash_one
 from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.fs import moving
+from rundlet.core.fs.moving import move_into
+from rundlet.core.fs.replaced import recover_folder
+from rundlet.core.fs.safe_names import safe_name
+from rundlet.core.fs.trash import from_trash, to_trash, trash_one
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
+from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.streams import replacing
 from rundlet.core.streams.parts import PartsSink, whole_set
 from rundlet.core.streams.renaming import rename_new
 from rundlet.core.userdata.journal import Journal, Put, record_of
-from rundlet.core.work.pack import pack
+from rundlet.core.work.extractor import put_away, unpack
+from rundlet.core.work.packer import pack
 from rundlet.core.work.undo import undo
-from rundlet.core.work.unpack import put_away, unpack
 from rundlet.core.work.words import words_of
 from support import Raw, at_length_too, contents, pack_to, raw_zip, rounds, unpack_to
 
@@ -303,9 +303,9 @@ def test_two_jobs_that_replace_the_same_parts(tmp_path: Path) -> None:
     sinks = [PartsSink(target, 4000, replace=True) for _ in range(2)]
     for number, sink in enumerate(sinks):
         sink.write(bytes([number]) * 9000)
-    aside = sinks[0].commit()
-    assert aside is not None
-    aside.discard()
+    backup = sinks[0].commit()
+    assert backup is not None
+    backup.discard()
     with pytest.raises(OutOfDate):
         sinks[1].commit()
     assert b"".join(path.read_bytes() for path in whole_set(target)[:-1]) == bytes(9000)
@@ -372,7 +372,7 @@ def test_kept_parts_can_not_be_taken_for_new_ones(tmp_path: Path, trash: Path, m
         raise OSError(errno.EROFS, "")
 
     _in_parts(tmp_path, "old", 3000)
-    monkeypatch.setattr("rundlet.core.files.trash.send2trash", refused)
+    monkeypatch.setattr("rundlet.core.fs.trash.send2trash", refused)
     (tmp_path / "new").write_bytes(os.urandom(9_000))
     how = {"target": tmp_path / "x.zip", "info": ZIP, "options": WriteOptions(0), "part_size": 6000}
     report = pack(plan_pack([tmp_path / "new"], on_clash=PackClash.REPLACE, keep_replaced=True, **how))
@@ -635,9 +635,9 @@ def test_holes_need_no_room(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> 
         file.write(b"begin")
         file.truncate(40 << 20)
     pack_to(tmp_path / "x.tar.gz", [tmp_path / "sparse"], fmt="tar.gz")
-    monkeypatch.setattr("rundlet.core.plans.unpack.free_bytes", lambda _: 2 << 20)
-    monkeypatch.setattr("rundlet.core.work.unpack.free_bytes", lambda _: 2 << 20)
-    monkeypatch.setattr("rundlet.core.plans.pack.free_bytes", lambda _: 1000)
+    monkeypatch.setattr("rundlet.core.plans.unpack_planner.free_bytes", lambda _: 2 << 20)
+    monkeypatch.setattr("rundlet.core.work.extractor.free_bytes", lambda _: 2 << 20)
+    monkeypatch.setattr("rundlet.core.plans.pack_plan.free_bytes", lambda _: 1000)
     assert not unpack_to(tmp_path / "x.tar.gz", tmp_path / "out").problems
     assert (tmp_path / "out" / "sparse").stat().st_size == 40 << 20
     pack_to(tmp_path / "y.zip", _write(tmp_path, "a.txt"))
@@ -675,7 +675,7 @@ def test_every_encoder_can_be_stopped_within_a_step(
 
 @pytest.mark.parametrize("fmt", ["zip", "7z", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst"])
 def test_progress_moves_from_the_start_and_adds_up(tmp_path: Path, fmt: str) -> None:
-    """Looking at the files before they are sorted into blocks counts, too."""
+    """PreviewPane at the files before they are sorted into blocks counts, too."""
     (tmp_path / "f").mkdir()
     for number in range(600):
         (tmp_path / "f" / f"{number}.csv").write_bytes(b"%d," % number * 500)

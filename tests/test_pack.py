@@ -13,15 +13,15 @@ import numpy as np
 import pytest
 
 from rundlet.core.errors import Cancelled, Clash, Corrupt, FileProblem, OutOfDate, PlanError
-from rundlet.core.files.scan import LeaveOut
-from rundlet.core.files.types import Sort
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.zip.writer import ZipWriter
+from rundlet.core.fs.scan import LeaveOut
 from rundlet.core.jobs.job import Job
+from rundlet.core.model.file_type import FileType
 from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.plans.pack import PackClash, plan_pack, suggested_stem
+from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.streams import sinks
-from rundlet.core.work.pack import pack
+from rundlet.core.work.packer import pack
 from rundlet.core.work.sample import take_sample
 from rundlet.core.work.trial import Point, on_cores, predicted, that_fits, trial, try_one, worth_showing
 from support import long, make_tree, pack_to, snapshot, unpack_to
@@ -282,7 +282,7 @@ def test_the_trial_foretells_what_packing_gives(tmp_path: Path, monkeypatch: pyt
     items = plan_pack([tree], target=tmp_path / "x.zip", info=by_id("zip").info).items
     sample = take_sample(items, budget=2 << 20)
     assert 1 << 20 < sample.bytes <= 2 << 20 < sample.total
-    assert sample.hopeless == ((Sort.PICTURES, 20),)
+    assert sample.hopeless == ((FileType.PICTURES, 20),)
     points = {(point.fmt, point.level): point for point in trial(sample)}
     assert set(points) == {(known.info.id, level) for known in WRITABLE for level in known.info.levels}
     for fmt, level in [("zip", 5), ("7z", 3), ("tar", 0), ("tar.gz", 1), ("tar.zst", 5), ("tar.bz2", 9), ("7z", 0)]:
@@ -299,7 +299,7 @@ def test_the_trial_foretells_what_packing_gives(tmp_path: Path, monkeypatch: pyt
     monkeypatch.undo()
     shown = worth_showing(list(points.values()))  # which of the quick ones is there is up to the clock
     smallest = min(points.values(), key=lambda point: point.size)
-    assert min(points[choice].size for choice in shown) <= smallest.size * 1.002
+    assert min(points[selection].size for selection in shown) <= smallest.size * 1.002
     made_up = [Point("zip", 0, 100, 1.0), Point("zip", 5, 60, 2.0), Point("7z", 5, 60, 3.0), Point("7z", 9, 40, 9.0)]
     assert worth_showing(made_up) == {("zip", 0), ("zip", 5), ("7z", 9)}
     assert that_fits(list(points.values()), 1000) is None

@@ -11,12 +11,12 @@ from PySide6.QtCore import Qt, QUrl
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QPushButton
 
-from rundlet.core.files.scan import LeaveOut
-from rundlet.core.files.space import DiskRules
 from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.fs.disk_space import DiskRules
+from rundlet.core.fs.scan import LeaveOut
 from rundlet.core.jobs.report import Report
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.userdata.presets import PackWay, Presets
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.userdata.presets import Presets, SavedSettings
 from rundlet.core.work.trial import Point
 from support import contents, make_tree, unpack_to
 from windows import CTRL, NONE, chosen, click, files_in
@@ -98,7 +98,7 @@ def test_choices_are_kept_under_a_name(window: Window, settle, stand, home: Path
     stand(home / "work")
     window.source.view.selectAll()
     settle()
-    ways, options, ws = window.how.pack.ways, window.how.pack.options, window.workspace
+    ways, options, ws = window.how.pack.saved_settings, window.how.pack.options, window.workspace
     assert not ways.keep.isEnabled()
     ws.set_format_and_level("7z", 9)
     options.cut_into(700_000_000)
@@ -107,20 +107,22 @@ def test_choices_are_kept_under_a_name(window: Window, settle, stand, home: Path
     options.patterns.editingFinished.emit()
     options.follow.click()
     options.each.click()
-    way = ws.pack.way
+    way = ws.pack.settings
     QTest.keyClicks(ways.names.lineEdit(), "For the council")
     ways.keep.click()
-    ws.change_pack(lambda desk: desk.take(PackWay("zip", 1)))
+    ws.change_pack(lambda form: form.take(SavedSettings("zip", 1)))
     assert ws.pack.info.id == "zip" and not options.parts.isChecked() and not options.hidden.isChecked()
     assert options.patterns.text() == ""
     ways.names.setCurrentIndex(0)
     ways.names.activated.emit(0)
-    assert ws.pack.way == way == PackWay("7z", 9, 700_000_000, 0, True, False, ("*.tmp", "build"), True, True)
+    assert (
+        ws.pack.settings == way == SavedSettings("7z", 9, 700_000_000, 0, True, False, ("*.tmp", "build"), True, True)
+    )
     assert options.parts.isChecked() and options.part_size.currentText() == "700 MB, for a disc"
     assert options.hidden.isChecked() and options.patterns.text() == "*.tmp, build" and options.follow.isChecked()
-    assert Presets.read(home / ".data" / "ways.json").ways == {"For the council": way}
+    assert Presets.read(home / ".data" / "ways.json").saved == {"For the council": way}
     ways.forget.click()
-    assert Presets.read(home / ".data" / "ways.json").ways == {}
+    assert Presets.read(home / ".data" / "ways.json").saved == {}
 
 
 @pytest.mark.parametrize(
@@ -131,11 +133,11 @@ def test_choices_are_kept_under_a_name(window: Window, settle, stand, home: Path
 def test_ways_that_make_no_sense_are_passed_over(tmp_path: Path, kept: str) -> None:
     (tmp_path / "ways.json").write_text(kept)
     presets = Presets.read(tmp_path / "ways.json")
-    assert presets.ways == {}
-    presets.keep("good", PackWay("zip", 5))
+    assert presets.saved == {}
+    presets.keep("good", SavedSettings("zip", 5))
     values = json.loads((tmp_path / "ways.json").read_text())
     assert values["good"]["level"] == 5
-    assert Presets.read(tmp_path / "ways.json").ways == {"good": PackWay("zip", 5)}
+    assert Presets.read(tmp_path / "ways.json").saved == {"good": SavedSettings("zip", 5)}
 
 
 def test_what_links_lead_to_is_packed_in_their_place(tmp_path: Path) -> None:
@@ -254,7 +256,7 @@ def test_a_disk_that_keeps_only_small_files_is_said_before(
     window: Window, settle, stand, home: Path, monkeypatch
 ) -> None:
     files_in(home / "work", "a.txt")
-    monkeypatch.setattr("rundlet.desktop.columns.pack_target.disk_rules", lambda _: DiskRules(largest=2_000))
+    monkeypatch.setattr("rundlet.desktop.pages.pack_target.disk_rules", lambda _: DiskRules(largest=2_000))
     stand(home / "work")
     click(window, "a.txt")
     settle()
@@ -325,12 +327,12 @@ def test_everything_by_keyboard_alone(window: Window, qtbot: QtBot, settle, stan
     reached = _walk_by_tab(window, settle)
     nameless = [widget for widget in reached if not (widget.accessibleName() or getattr(widget, "text", str)())]
     assert not nameless, nameless
-    ways, how, to = window.source.ways, window.how.pack, window.target.pack
+    ways, how, to = window.source.view_buttons, window.how.pack, window.target.pack
     wanted = {window.places_button, window.finder, window.log_button, view, ways["list"], ways["look"]}
     wanted |= {how.level, how.options.lock, to.name, to.folder.edit, window.target.go}
     assert {w for w in wanted if w.isEnabled()} <= set(reached)
     # In reading order, also those that are made anew at every place.
-    steps = [step for step in window.crumbs.findChildren(QPushButton) if step.isVisible()]
+    steps = [step for step in window.breadcrumbs.findChildren(QPushButton) if step.isVisible()]
     chips = window.source.chips.values()
     first = [window.places_button, *steps, window.finder, window.log_button, ways["list"], ways["look"], *chips, view]
     met = [widget for widget in reached if widget in first]

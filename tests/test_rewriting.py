@@ -22,7 +22,7 @@ import pytest
 from hypothesis import given, settings
 
 import second_reader
-from rundlet.core.codecs.side_by_side import Pool
+from rundlet.core.codecs.parallel import Pool
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.edits import Edits
@@ -35,11 +35,11 @@ from rundlet.core.model.contents import BytesContent
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.item import PackItem
-from rundlet.core.plans.pack import plan_pack
+from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.streams.sources import FileSource, SliceSource
-from rundlet.core.work.pack import pack
+from rundlet.core.work.packer import pack
 from support import AT_LENGTH, Raw, at_length_too, legacy_entry, pack_to, raw_zip, rounds
 
 if TYPE_CHECKING:

@@ -18,12 +18,12 @@ from rundlet.core.model.natural import natural_key
 from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.streams.sources import MemorySource
 from rundlet.desktop.app import make_app
-from rundlet.desktop.delegates.names import fitted
-from rundlet.desktop.models.archive import ArchiveListing, sorts_of
+from rundlet.desktop.delegates.elided_names import fitted
+from rundlet.desktop.locations.archive import ArchiveListing, file_types_of
+from rundlet.desktop.locations.listing import COLUMNS, TOP
 from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.models.listing import COLUMNS, TOP
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.entry_views import EntryView
+from rundlet.desktop.views.entry_views import EntryView
 from support import Raw, raw_zip
 
 if TYPE_CHECKING:
@@ -33,7 +33,7 @@ STEPS = st.sampled_from(["a", "B", "b2", "b10", "çé", "川", "x.txt", "y.csv"]
 PATHS = st.lists(st.lists(STEPS, min_size=1, max_size=4).map("/".join), min_size=1, max_size=25, unique=True)
 
 
-class Hands(RuleBasedStateMachine):
+class FileWriters(RuleBasedStateMachine):
     """One list over one archive; sorting, finding, opening and choosing in any order."""
 
     @initialize(paths=PATHS, sizes=st.lists(st.integers(0, 50), min_size=25, max_size=25))
@@ -51,7 +51,7 @@ class Hands(RuleBasedStateMachine):
         self._show(ROOT)
 
     def _show(self, folder: int) -> None:
-        self.listing = ArchiveListing(self.tree, folder, sorts_of(self.tree))
+        self.listing = ArchiveListing(self.tree, folder, file_types_of(self.tree))
         self.model.show(self.listing)
         self.opened, self.chosen, self.words = set(), set(), ""
 
@@ -151,7 +151,7 @@ class Hands(RuleBasedStateMachine):
 def test_a_list_in_any_hands(qtbot: QtBot) -> None:
     make_app()
     how = settings(max_examples=60, stateful_step_count=15, suppress_health_check=list(HealthCheck))
-    run_state_machine_as_test(Hands, settings=how)
+    run_state_machine_as_test(FileWriters, settings=how)
 
 
 NAMES = st.lists(st.text("ab 1", min_size=30, max_size=60), min_size=3, max_size=3, unique=True)

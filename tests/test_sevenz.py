@@ -38,13 +38,13 @@ from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.opening import Opening
 from rundlet.core.model.tree import ArchiveTree
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.streams.sources import MemorySource
-from rundlet.core.work.check import check
-from rundlet.core.work.pack import pack
-from rundlet.core.work.unpack import unpack
+from rundlet.core.work.checker import check
+from rundlet.core.work.extractor import unpack
+from rundlet.core.work.packer import pack
 from support import AT_LENGTH, at_length_too, contents, foreign_archives, make_tree, rounds, snapshot
 
 LIBRARY = Path(np.linalg._umath_linalg.__file__)  # a compiled program that is there wherever the tests are

@@ -25,18 +25,18 @@ from hypothesis import strategies as st
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.formats import detect
+from rundlet.core.formats.compressed_stream import PACKINGS, Notes, decoded
 from rundlet.core.formats.detect import open_archive, open_source
-from rundlet.core.formats.packed import PACKINGS, Notes, decoded
+from rundlet.core.formats.tar import first_reading as listing
 from rundlet.core.formats.tar import index as cache
-from rundlet.core.formats.tar import listing
 from rundlet.core.formats.tar.headers import checksums_fit, is_header
 from rundlet.core.model.entry import Kind
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.streams.sources import MemorySource
-from rundlet.core.work.check import check
-from rundlet.core.work.pack import pack
-from rundlet.core.work.unpack import unpack
+from rundlet.core.work.checker import check
+from rundlet.core.work.extractor import unpack
+from rundlet.core.work.packer import pack
 from support import (
     AT_LENGTH,
     at_length_too,
@@ -60,7 +60,7 @@ FORMATS = ("tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst")
 def own_cache(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     for room in ("KEPT_PLAIN", "KEPT_ON_DISK"):  # these are small, and are to be read as large ones are
-        monkeypatch.setattr(f"rundlet.core.formats.tar.kept.{room}", 0)
+        monkeypatch.setattr(f"rundlet.core.formats.tar.decoded_cache.{room}", 0)
 
 
 def _plain(data: bytes) -> bytes:
@@ -803,7 +803,7 @@ def test_one_entry_out_of_a_foreign_stream_does_not_begin_at_the_beginning(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, packing: str
 ) -> None:
     monkeypatch.setattr(cache, "INDEX_FROM", 1)
-    monkeypatch.setattr("rundlet.core.formats.tar.listing.INDEX_FROM", 1)
+    monkeypatch.setattr("rundlet.core.formats.tar.first_reading.INDEX_FROM", 1)
     small = 1 if packing == "gz" else 4  # within gzip, places to begin at are far from each other
     datas = {f"f{i}": os.urandom(700_000 // small) + bytes(1_200_000 // small) for i in range(24)}
     plain = io.BytesIO()
@@ -835,7 +835,7 @@ def test_one_entry_out_of_a_foreign_stream_does_not_begin_at_the_beginning(
 @pytest.mark.parametrize("room", ["none", "memory", "disk", "full disk"])
 def test_what_was_decoded_for_the_list_is_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, room: str) -> None:
     """In memory or in a file without a name, for all who have it open; else it is decoded again."""
-    kept = "rundlet.core.formats.tar.kept"
+    kept = "rundlet.core.formats.tar.decoded_cache"
     monkeypatch.setattr(f"{kept}.KEPT_PLAIN", 64 << 20 if room == "memory" else 1000)
     monkeypatch.setattr(f"{kept}.KEPT_ON_DISK", 64 << 20 if "disk" in room else 0)
     monkeypatch.setattr("rundlet.core.formats.tar.index.INDEX_FROM", 0)

@@ -12,16 +12,16 @@ from pathlib import Path
 import pytest
 
 from rundlet.core.errors import FileProblem, PlanError
-from rundlet.core.files.trash import from_trash, trash_one
 from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.fs.trash import from_trash, trash_one
 from rundlet.core.jobs.report import Report
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.plans.unpack import plan_unpack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import UnpackClash
+from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.userdata.journal import Journal, Record, record_of
-from rundlet.core.work.pack import pack
+from rundlet.core.work.extractor import unpack
+from rundlet.core.work.packer import pack
 from rundlet.core.work.undo import undo, undo_words
-from rundlet.core.work.unpack import unpack
 from support import make_tree, pack_to, snapshot
 
 
@@ -159,7 +159,7 @@ def test_an_archive_that_was_replaced_or_added_to_comes_back(
     assert all("(not in the trash)" in str(issue) for issue in undo(record, journal.puts(record)).issues)
     assert snapshot(folder) == now
 
-    monkeypatch.setattr("rundlet.core.files.trash.send2trash", cut_off)
+    monkeypatch.setattr("rundlet.core.fs.trash.send2trash", cut_off)
     report, _ = change()
     assert not report.replaced and not report.problems and "is kept as" in str(report.issues[-1])
     assert set(now.values()) <= set(snapshot(folder).values()) and not trash.exists()

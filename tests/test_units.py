@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 import pytest
 
-from rundlet.core.work import units
+from rundlet.core.work import scheduler as units
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import Unit

@@ -12,16 +12,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from rundlet.core.errors import Cancelled, NoSpace, OutOfDate
-from rundlet.core.files import space
-from rundlet.core.files.names import numbered, safe_link, safe_name, split_ending
-from rundlet.core.files.space import DiskRules
 from rundlet.core.formats.detect import open_archive
+from rundlet.core.fs import disk_space as space
+from rundlet.core.fs.disk_space import DiskRules
+from rundlet.core.fs.safe_names import numbered, safe_link, safe_name, split_ending
 from rundlet.core.jobs.job import Job
-from rundlet.core.plans.unpack import needs_own_folder, plan_unpack
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, own_folder_name
+from rundlet.core.plans.unpack_planner import needs_own_folder, plan_unpack
 from rundlet.core.streams import sinks
 from rundlet.core.text import LONGEST_MESSAGE
-from rundlet.core.work.unpack import unpack
+from rundlet.core.work.extractor import unpack
 from support import Raw, at_length_too, make_tree, pack_to, raw_zip, rounds, snapshot, unpack_to
 
 
@@ -246,7 +246,7 @@ def test_space_and_changes_are_seen_before(tmp_path: Path, monkeypatch: pytest.M
     with pytest.raises(OutOfDate, match="was changed meanwhile"):
         unpack(plan, reader)
     plan = plan_unpack(reader, into=tmp_path / "out")
-    monkeypatch.setattr("rundlet.core.work.unpack.free_bytes", lambda _: 3)
+    monkeypatch.setattr("rundlet.core.work.extractor.free_bytes", lambda _: 3)
     with pytest.raises(NoSpace, match="only 3 bytes are free"):
         unpack(plan, reader)
     reader.close()
@@ -320,8 +320,8 @@ def test_numbering_keeps_endings() -> None:
     assert numbered("a.tar.gz", 3) == "a (3).tar.gz"
     assert numbered(".hidden", 2) == ".hidden (2)"
     for name in ("a" * 255, "a" * 251 + ".txt", "é" * 127, "川" * 80 + ".tar.gz"):
-        several = {numbered(name, number) for number in range(2, 20)}
-        assert len(several) == 18 and max(len(one.encode()) for one in several) <= 255
+        batch = {numbered(name, number) for number in range(2, 20)}
+        assert len(batch) == 18 and max(len(one.encode()) for one in batch) <= 255
     assert split_ending("v1.2 final") == ("v1.2 final", "")
     assert stat.S_ISREG(0o100644)
 
@@ -359,7 +359,7 @@ def test_what_is_there_already_is_left_alone_and_single_names_have_rules_of_thei
 def test_a_disk_that_keeps_less(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What a disk for sticks can't keep is shown in the plan with what becomes of it."""
     rules = DiskRules(largest=10, folds_case=True, forbidden=':?"')
-    monkeypatch.setattr("rundlet.core.plans.unpack.disk_rules", lambda _: rules)
+    monkeypatch.setattr("rundlet.core.plans.unpack_planner.disk_rules", lambda _: rules)
     names = (b"Notes.txt", b"notes.TXT", b"what?.txt", b"Folder/a", b"folder/b", b"folder/A", b"dots...", b"x/link")
     entries = [Raw(name) for name in names[:-1]] + [Raw(b"link", mode=0o120777), Raw(b"large", data=b"12345678901")]
     (tmp_path / "x.zip").write_bytes(raw_zip(entries))

@@ -9,10 +9,10 @@ from pathlib import Path
 
 import pytest
 
-from rundlet.core.files.folders import moved_from
+from rundlet.core.fs.base_folders import moved_from
 from rundlet.core.userdata.journal import Journal
 from rundlet.core.userdata.places import Places
-from rundlet.core.userdata.presets import PackWay, Presets
+from rundlet.core.userdata.presets import Presets, SavedSettings
 from rundlet.core.userdata.store import Store
 
 _WINDOW = """
@@ -21,11 +21,11 @@ from pathlib import Path
 from rundlet.core.jobs.report import Report
 from rundlet.core.userdata.journal import Journal, record_of
 from rundlet.core.userdata.places import Places
-from rundlet.core.userdata.presets import PackWay, Presets
+from rundlet.core.userdata.presets import SavedSettings, Presets
 folder, name = Path(sys.argv[1]), sys.argv[2]
 ways, places, journal = Presets.read(folder / "ways.json"), Places.read(folder / "places.json"), Journal(folder / "journal")
 for number in range(40):
-    ways.keep(f"{name}{number}", PackWay("zip", number % 10))
+    ways.keep(f"{name}{number}", SavedSettings("zip", number % 10))
     places.toggle_favourite(Path(f"/{name}{number}"))
     if number % 2:
         ways.forget(f"{name}{number - 1}")
@@ -40,7 +40,7 @@ def test_windows_that_write_at_once_lose_nothing(tmp_path: Path) -> None:
     running = [subprocess.Popen([sys.executable, "-c", _WINDOW, str(tmp_path), name]) for name in names]
     assert [process.wait() for process in running] == [0, 0, 0]
     odd = {f"{name}{number}" for name in names for number in range(1, 40, 2)}
-    assert set(Presets.read(tmp_path / "ways.json").ways) == odd
+    assert set(Presets.read(tmp_path / "ways.json").saved) == odd
     assert set(Places.read(tmp_path / "places.json").favourites) == {f"/{name}" for name in odd}
     kept = [Path(record.target).name for record in Journal(tmp_path / "journal").records()]
     assert sorted(kept) == sorted(f"{name}{number}" for name in names for number in range(40))
@@ -51,24 +51,24 @@ def test_windows_that_write_at_once_lose_nothing(tmp_path: Path) -> None:
 
 def test_what_another_window_kept_is_seen_with_the_next_change(tmp_path: Path) -> None:
     one, two = (Presets.read(tmp_path / "ways.json") for _ in range(2))
-    one.keep("mail", PackWay("zip", 5))
-    two.keep("home", PackWay("7z", 9))
-    assert set(two.ways) == {"mail", "home"}
+    one.keep("mail", SavedSettings("zip", 5))
+    two.keep("home", SavedSettings("7z", 9))
+    assert set(two.saved) == {"mail", "home"}
     two.forget("mail")
-    one.keep("third", PackWay("tar", 0))
-    assert set(one.ways) == {"home", "third"}
+    one.keep("third", SavedSettings("tar", 0))
+    assert set(one.saved) == {"home", "third"}
 
 
 @pytest.mark.parametrize("content", ["", "[]", '{"favourites": 3, "last": null}', "half a {", "\udcff"])
 def test_files_that_make_no_sense_are_as_good_as_none(tmp_path: Path, content: str) -> None:
     for name in ("ways.json", "places.json"):
         (tmp_path / name).write_text(content, "utf-8", "surrogateescape")
-    ways, places = Presets.read(tmp_path / "ways.json"), Places.read(tmp_path / "places.json")
-    assert not ways.ways and not places.favourites
-    ways.keep("mail", PackWay("zip", 5))
+    saved, places = Presets.read(tmp_path / "ways.json"), Places.read(tmp_path / "places.json")
+    assert not saved.saved and not places.favourites
+    saved.keep("mail", SavedSettings("zip", 5))
     places.note_folder(Path("/somewhere"))
     places.write()
-    assert set(Presets.read(tmp_path / "ways.json").ways) == {"mail"}
+    assert set(Presets.read(tmp_path / "ways.json").saved) == {"mail"}
     assert Places.read(tmp_path / "places.json").folders == ["/somewhere"]
 
 
@@ -76,13 +76,13 @@ def test_each_kind_is_in_its_own_folder_and_moves_there(tmp_path: Path, monkeypa
     for kind in ("CONFIG", "STATE", "DATA"):
         monkeypatch.setenv(f"XDG_{kind}_HOME", str(tmp_path / kind.lower()))
     old = tmp_path / "data" / "rundlet"
-    Presets.read(old / "ways.json").keep("mail", PackWay("zip", 5))
+    Presets.read(old / "ways.json").keep("mail", SavedSettings("zip", 5))
     places = Places.read(old / "places.json")
     places.toggle_favourite(Path("/dear"))
     places.write()
     (old / "journal").mkdir()
     (old / "journal" / "jobs.jsonl").write_text("")
-    assert set(Presets.read().ways) == {"mail"} and Places.read().favourites == ["/dear"]
+    assert set(Presets.read().saved) == {"mail"} and Places.read().favourites == ["/dear"]
     assert Journal().folder == tmp_path / "state" / "rundlet" / "journal" and Journal().records() == []
     assert (tmp_path / "config" / "rundlet" / "ways.json").exists()
     assert (tmp_path / "state" / "rundlet" / "places.json").exists()

@@ -28,16 +28,16 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from rundlet.core.files.types import Sort
 from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.model.file_type import FileType
 from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.plans.pack import PackClash, plan_pack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
-from rundlet.core.work.pack import pack
+from rundlet.core.work.packer import pack
 from rundlet.desktop import window as window_module
 from rundlet.desktop.app import close_when_told_to_end, make_app
-from rundlet.desktop.models.disk import DiskListing
-from rundlet.desktop.state import Place
+from rundlet.desktop.locations.disk import DiskListing
+from rundlet.desktop.state.forms import Place
 from rundlet.desktop.theme.theme import theme
 from support import Raw, make_tree, pack_to, raw_zip, snapshot
 from windows import CTRL, LEFT, NONE, SHIFT, chosen, click, files_in, middle, row
@@ -132,7 +132,7 @@ def test_all_ways_of_choosing(window: Window, settle, stand, home: Path) -> None
     window.source.view.choose_nodes(
         window.workspace.listing.nodes_of([home / "f" / n for n in ("c.txt", "d.png", "e.txt")])
     )
-    window.source.chips[Sort.TEXT].click()
+    window.source.chips[FileType.TEXT].click()
     QTest.keyClick(view, Qt.Key.Key_A, CTRL)
     assert chosen(window) == ["a.txt", "c.txt", "d.png", "e.txt"]  # one of which is not in sight
     assert window.source.offers.only_shown.text() == "Let go of 1 not in sight"
@@ -486,17 +486,17 @@ def test_small_changes_on_the_disk(window: Window, settle, stand, home: Path, tr
     work = home / "work"
     files_in(work, "a.txt b.txt .hidden")
     stand(work)
-    view, shelf = window.source.view, window.shelf
-    names = [action.text() for action in shelf.menu().actions()]
+    view, file_actions = window.source.view, window.file_actions
+    names = [action.text() for action in file_actions.menu().actions()]
     assert names[:2] == ["Choose everything", "Choose the others instead"]
     assert names[2:5] == ["Open in its program", "New folder", "Rename"]
     assert names[5:] == ["Copy", "Cut", "Paste", "Move to the trash", "Show hidden files"]
-    shelf.actions["new_folder"].trigger()
+    file_actions.actions["new_folder"].trigger()
     settle()
     assert chosen(window) == ["New folder"]
     click(window, "a.txt")
     for name, words in (("b.txt", "There is a “b.txt” already."), ("x/y", "“x/y” can't be the name of a file.")):
-        shelf.actions["rename"].trigger()
+        file_actions.actions["rename"].trigger()
         editor = view.findChildren(QLineEdit)[-1]
         assert editor.text() == "a.txt"
         editor.setText(name)
@@ -504,7 +504,7 @@ def test_small_changes_on_the_disk(window: Window, settle, stand, home: Path, tr
         QApplication.processEvents()
         settle()
         assert window.strip.last.text().startswith(words)
-    shelf.actions["rename"].trigger()
+    file_actions.actions["rename"].trigger()
     view.findChildren(QLineEdit)[-1].setText("notes.txt")
     QTest.keyClick(view.findChildren(QLineEdit)[-1], Qt.Key.Key_Return)
     QApplication.processEvents()
@@ -516,7 +516,7 @@ def test_small_changes_on_the_disk(window: Window, settle, stand, home: Path, tr
         settle()
         assert (work / there).exists() and not (work / gone).exists()
     (work / "a.txt").rename(work / "notes.txt")
-    shelf.actions["new_folder"].trigger()
+    file_actions.actions["new_folder"].trigger()
     settle()
     assert (work / "New folder (2)").is_dir()
     window.window_actions["undo"].trigger()
@@ -524,10 +524,10 @@ def test_small_changes_on_the_disk(window: Window, settle, stand, home: Path, tr
     assert not (work / "New folder (2)").exists()
     click(window, "notes.txt")
     click(window, "b.txt", CTRL)
-    assert shelf.actions["trash"].text() == "Move 2 items to the trash"
-    shelf.actions["copy"].trigger()
+    assert file_actions.actions["trash"].text() == "Move 2 items to the trash"
+    file_actions.actions["copy"].trigger()
     assert len(QApplication.clipboard().mimeData().urls()) == 2
-    shelf.actions["trash"].trigger()
+    file_actions.actions["trash"].trigger()
     settle()
     assert sorted(path.name for path in work.iterdir()) == [".hidden", "New folder"]
     assert sorted(path.name for path in trash.iterdir()) == ["b.txt", "notes.txt"]
@@ -536,7 +536,7 @@ def test_small_changes_on_the_disk(window: Window, settle, stand, home: Path, tr
     assert window.strip.last.text() == "Undone: 2 items given back."
     assert (work / "b.txt").exists()
     assert len(window.workspace.listing.items) == 3
-    shelf.actions["hidden"].trigger()
+    file_actions.actions["hidden"].trigger()
     settle()
     assert len(window.workspace.listing.items) == 4
     click(window, "b.txt")
@@ -603,7 +603,7 @@ def test_several_archives_at_once(window: Window, settle, stand, home: Path, tra
     )
     settle()
     assert window.how.what.isVisible()
-    page = window.target.several
+    page = window.target.batch
     model = page.view.rows
     top = model.index(0, 0)
     assert {
@@ -620,12 +620,12 @@ def test_several_archives_at_once(window: Window, settle, stand, home: Path, tra
     assert window.target.go.text().startswith("Pack ")
     click_button(window.how.what, "Unpack")
     settle()
-    window.how.several.clash[UnpackClash.SKIP].click()
-    window.how.several.trash.click()
+    window.how.batch.clash[UnpackClash.SKIP].click()
+    window.how.batch.trash.click()
     (work / "loose").mkdir()
     for name in ("a.txt", "b.txt"):
         (work / "loose" / name).write_text("mine")
-    window.several.plan_again()
+    window.batch.plan_again()
     settle()
     assert " · 2 names already taken · " in page.facts.text()
     assert page.hint.isVisible()
@@ -726,7 +726,7 @@ def test_formats_and_a_compressed_tar_that_fills_in(
         window.target.go.click()
         settle()
         assert (home / "f" / f"tree.{fmt}").exists()
-    monkeypatch.setattr("rundlet.desktop.partial._PARTIAL_SECONDS", 0)
+    monkeypatch.setattr("rundlet.desktop.locations.partial_listing._PARTIAL_SECONDS", 0)
     partial = []
     window.workspace.opening.connect(lambda listing: partial.append(len(listing.tree.catalog)))
     stand(home / "f" / "tree.tar.zst")
@@ -752,7 +752,7 @@ def test_going_about(window: Window, settle, stand, home: Path) -> None:
     QTest.keyClick(view, Qt.Key.Key_Return)
     settle()
     assert window.workspace.place.inner == "deep"
-    assert [b.text() for b in window.crumbs.findChildren(QPushButton)][-2:] == ["y.zip", "deep"]
+    assert [b.text() for b in window.breadcrumbs.findChildren(QPushButton)][-2:] == ["y.zip", "deep"]
     window.window_actions["up"].trigger()
     settle()
     assert window.workspace.place == Place(home / "a", archive=home / "a" / "y.zip")
@@ -795,7 +795,7 @@ def test_running_pausing_cancelling(window: Window, qtbot: QtBot, settle, stand,
     settle()
     assert window.strip.last.text().endswith("was cancelled; nothing of it was left behind.")
     assert sorted(p.name for p in (home / "f").iterdir()) == ["big.bin", "small.txt"]
-    assert window.workspace.choice.items == 2
+    assert window.workspace.selection.items == 2
 
 
 def test_failures_and_problems_are_said(
@@ -840,7 +840,7 @@ def test_models_keep_qts_rules(window: Window, settle, stand, home: Path, qtmode
     window.source.view.sortByColumn(2, Qt.SortOrder.DescendingOrder)
     qtmodeltester.check(window.source.model)
     qtmodeltester.check(window.target.unpack.view.rows)
-    window.source.chips[Sort.TEXT].click()
+    window.source.chips[FileType.TEXT].click()
     qtmodeltester.check(window.source.model)
     stand(home)
     listing = window.workspace.listing
@@ -859,11 +859,11 @@ def test_every_order_is_to_be_had(window: Window, settle, stand, home: Path) -> 
     assert names() == ["a9.md", "a10.md", "b.txt", "c.txt", "x.csv", "z.txt"]
     expected = {"kind": "x.csv a9.md a10.md b.txt c.txt z.txt", "size": "a10.md", "time of change": "b.txt"}
     actions = {action.text(): action for action in window.source.view.order_menu().actions()}
-    actions["Sort by kind"].trigger()
+    actions["FileType by kind"].trigger()
     assert names() == expected["kind"].split()
-    actions["Sort by size"].trigger()
+    actions["FileType by size"].trigger()
     assert (names()[0], names()[-1]) == (expected["size"], "z.txt")
-    actions["Sort by time of change"].trigger()
+    actions["FileType by time of change"].trigger()
     assert names()[-1] == expected["time of change"]
     header = window.source.view.header()
     QTest.mouseClick(header.viewport(), LEFT, NONE, QPoint(20, header.height() // 2))

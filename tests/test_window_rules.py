@@ -14,17 +14,17 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from rundlet.core.files.private_copies import new_private_folder, sweep_private_copies
 from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.fs.private_folders import new_private_folder, sweep_private_copies
 from rundlet.core.jobs.report import Report
 from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.plans.pack import plan_pack
+from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.work import unpack as unpack_work
-from rundlet.core.work.pack import pack
+from rundlet.core.work.packer import pack
 from rundlet.desktop.app import _ask_before_logging_out
 from rundlet.desktop.error_log import start_error_log
-from rundlet.desktop.state import Place
+from rundlet.desktop.state.forms import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 from support import Raw, make_tree, pack_to, raw_zip
@@ -71,11 +71,11 @@ def test_a_plain_click_selects_that_item_alone(window: Window, settle, stand, ho
     stand(home / "f")
     window.source.view.selectAll()
     window.finder.setText("rent")
-    assert len(chosen(window)) == 5 and window.workspace.choice.unseen == 4
+    assert len(chosen(window)) == 5 and window.workspace.selection.unseen == 4
     click(window, "rent.txt")
     settle()
     assert chosen(window) == ["rent.txt"]
-    window.shelf.actions["trash"].trigger()
+    window.file_actions.actions["trash"].trigger()
     settle()
     assert names_in(trash) == ["rent.txt"]
     assert names_in(home / "f") == ["a.txt", "b.txt", "c.txt", "d.txt"]
@@ -91,14 +91,14 @@ def test_what_is_hidden_is_neither_deleted_nor_cut(
     window.source.view.selectAll()
     window.finder.setText("rent")
     assert window.target.go.text() == "Pack 5 items (4 hidden)"  # packing them is named on the button
-    assert window.shelf.actions["trash"].text() == "Move 1 item to the trash"
-    window.shelf.actions[what].trigger()
+    assert window.file_actions.actions["trash"].text() == "Move 1 item to the trash"
+    window.file_actions.actions[what].trigger()
     settle()
     if what == "trash":
         assert names_in(trash) == ["rent.txt"]
         return
     stand(home / "g")
-    window.shelf.actions["paste"].trigger()
+    window.file_actions.actions["paste"].trigger()
     settle()
     assert names_in(home / "g") == ["rent.txt"]
     assert len(names_in(home / "f")) == (4 if what == "cut" else 5)
@@ -131,7 +131,7 @@ def test_a_double_click_on_the_button_starts_one_job(window: Window, settle, sta
     QTest.mouseClick(go, LEFT)
     QTest.mouseDClick(go, LEFT)
     window.window_actions["go"].trigger()  # and the key is no way around it
-    window.starter.start_pack()
+    window.job_starter.start_pack()
     settle()
     assert len(started) == 1 and names_in(home / "f") == ["a.txt", "b.txt", "f.zip"]
     stand(home / "f" / "f.zip")
@@ -140,7 +140,7 @@ def test_a_double_click_on_the_button_starts_one_job(window: Window, settle, sta
     QTest.mouseClick(go, LEFT)
     assert not go.isEnabled()
     QTest.mouseDClick(go, LEFT)
-    window.starter.start_unpack()
+    window.job_starter.start_unpack()
     settle()
     assert len(started) == 2 and names_in(home / "f" / "f") == ["a.txt", "b.txt"]
 
@@ -208,9 +208,9 @@ def test_what_belongs_to_one_set_ends_with_it(window: Window, settle, stand, hom
         QTest.keyClicks(window.target.pack.name, "mine")
 
     def nothing_is_left() -> bool:
-        desk = window.workspace.pack
-        nothing = not (desk.password or desk.lock_wanted or desk.trash or desk.hide_names)
-        return nothing and desk.stem != "mine" and not options.lock.isChecked() and not options.lock_box.first.text()
+        form = window.workspace.pack
+        nothing = not (form.password or form.lock_wanted or form.trash or form.hide_names)
+        return nothing and form.stem != "mine" and not options.lock.isChecked() and not options.lock_box.first.text()
 
     click(window, "a.txt")
     set_up()
@@ -485,10 +485,10 @@ def test_an_empty_folder_can_be_filled(window: Window, settle, stand, home: Path
     stand(home / "f")
     window.source.view.setFocus()
     click(window, "a.txt")
-    window.shelf.actions["copy"].trigger()
+    window.file_actions.actions["copy"].trigger()
     stand(home / "empty")
     message = window.source.pages.message
-    assert window.source.pages.shows_message and window.shelf.actions["paste"] in message.actions()
+    assert window.source.pages.shows_message and window.file_actions.actions["paste"] in message.actions()
     assert message.contextMenuPolicy() == Qt.ContextMenuPolicy.CustomContextMenu
     message.setFocus()
     QTest.keyClick(message, Qt.Key.Key_V, CTRL)
@@ -514,7 +514,7 @@ def test_letters_and_spaces_go_to_a_name_and_backspace_stays_in_a_slider(
     view = window.source.view
     view.setFocus()
     QTest.keyClicks(view, "river s")
-    assert view.currentIndex().data() == "river south.txt" and not window.source.ways["look"].isChecked()
+    assert view.currentIndex().data() == "river south.txt" and not window.source.view_buttons["look"].isChecked()
     window.source.view.selectAll()
     window.how.pack.level.setFocus()
     QTest.keyClick(window.how.pack.level, Qt.Key.Key_Backspace)

@@ -9,11 +9,11 @@ import pytest
 
 from rundlet.core import text
 from rundlet.core.errors import RundletError, file_problem
-from rundlet.core.files.types import Sort, sort_of, word_for
 from rundlet.core.jobs.job import Job, Progress
+from rundlet.core.model.file_type import FileType, file_type_of, word_for
 from rundlet.core.plans.unpack_plan import own_folder_name
-from rundlet.desktop.widgets.basics import short_path
-from rundlet.desktop.widgets.strip import progress_words
+from rundlet.desktop.views.basics import short_path
+from rundlet.desktop.views.job_strip import progress_words
 
 TABLE = [
     (text.size, 0, "0 bytes"),
@@ -31,10 +31,10 @@ TABLE = [
     (text.iso_time, 1_900_000_001_000_000_000, "2030-03-17T17:46:41Z"),
     (text.iso_time, 1_500_000_000_120_000_000, "2017-07-14T02:40:00.12Z"),
     (text.iso_time, -1_000_000_000, "1969-12-31T23:59:59Z"),
-    (sort_of, "x.JPG", Sort.PICTURES),
-    (sort_of, "x.tar.gz", Sort.ARCHIVES),
-    (sort_of, "x.zip.003", Sort.ARCHIVES),
-    (sort_of, "README", Sort.OTHER),
+    (file_type_of, "x.JPG", FileType.PICTURES),
+    (file_type_of, "x.tar.gz", FileType.ARCHIVES),
+    (file_type_of, "x.zip.003", FileType.ARCHIVES),
+    (file_type_of, "README", FileType.OTHER),
     (word_for, "a.png", "PNG picture"),
     (word_for, "a.unknown", "File"),
     (word_for, "a.xyz", "XYZ file"),
@@ -65,8 +65,8 @@ def test_reasons_of_the_system() -> None:
 
 
 def test_progress() -> None:
-    assert progress_words(Progress("Looking", 0, 0, 0, 0, 0.0, paused=False)) == "Looking"
-    assert progress_words(Progress("Looking", 0, 0, 0, 0, 0.0, paused=True)) == "Looking · paused"
+    assert progress_words(Progress("PreviewPane", 0, 0, 0, 0, 0.0, paused=False)) == "PreviewPane"
+    assert progress_words(Progress("PreviewPane", 0, 0, 0, 0, 0.0, paused=True)) == "PreviewPane · paused"
     half = Progress("Packing", 50, 100, 1, 2, 10.0, paused=False)
     assert progress_words(half) == "50% · 5 bytes/s · 10 s left"
     assert progress_words(Progress("Packing", 50, 100, 1, 2, 10.0, paused=True)) == "50% · paused"

@@ -24,10 +24,10 @@ from rundlet.core.errors import FormatError, RundletError, Truncated
 from rundlet.core.formats.detect import by_id, open_archive, open_source
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.tree import ArchiveTree
-from rundlet.core.plans.pack import plan_pack
+from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.streams.sources import MemorySource
-from rundlet.core.work.check import check
-from rundlet.core.work.pack import pack
+from rundlet.core.work.checker import check
+from rundlet.core.work.packer import pack
 from support import (
     Raw,
     at_length_too,

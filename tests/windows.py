@@ -12,7 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from rundlet.desktop.app import make_app
-from rundlet.desktop.models.archive import ArchiveListing
+from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from rundlet.cli.opening import add_reading, given_password, open_given
+from rundlet.cli.archives import add_reading, given_password, open_given
 from rundlet.cli.render import Output, report_value, with_progress
 from rundlet.core.text import number, plural, quoted
-from rundlet.core.work.check import check
+from rundlet.core.work.checker import check
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

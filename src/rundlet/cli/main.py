@@ -20,7 +20,7 @@ from rundlet.core.errors import Cancelled, RundletError
 
 DONE, PROBLEMS, FAILED = 0, 1, 2
 
-VERBS = {"list": "listing", "pack": "pack", "unpack": "unpack", "check": "check"}
+VERBS = {"list": "list", "pack": "pack", "unpack": "unpack", "check": "check"}
 """The module for each verb, loaded when it is wanted: the window does without them."""
 
 _USAGE = """\
@@ -150,7 +150,7 @@ _SWITCH_SECONDS = 0.00005
 
 def _run(verb: str, words: list[str]) -> int:
     from rundlet.cli.render import Output  # with all that the verbs need
-    from rundlet.core.files.unfinished import may_be_left
+    from rundlet.core.fs.unfinished import may_be_left
 
     try:
         options = parser_for(verb).parse_args(words)
@@ -158,7 +158,7 @@ def _run(verb: str, words: list[str]) -> int:
         return int(end.code or 0)
     output = Output(json=options.json)
     if may_be_left():
-        from rundlet.core.files.recovery import clear_up  # seldom needed, and much to load
+        from rundlet.core.fs.recovery import clear_up  # seldom needed, and much to load
 
         clear_up()
     sys.setswitchinterval(_SWITCH_SECONDS)

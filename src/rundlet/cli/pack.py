@@ -6,15 +6,15 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from rundlet.cli.opening import add_password, given_password, size_argument
+from rundlet.cli.archives import add_password, given_password, size_argument
 from rundlet.cli.render import Output, issue_values, note, report_value, with_progress
 from rundlet.core.errors import PlanError
-from rundlet.core.files.scan import LeaveOut
 from rundlet.core.formats.detect import WRITABLE, by_ending, by_id
+from rundlet.core.fs.scan import LeaveOut
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
-from rundlet.core.plans.pack import PackClash, PackPlan, plan_pack
+from rundlet.core.plans.pack_plan import PackClash, PackPlan, plan_pack
 from rundlet.core.text import duration, plural, quoted, shown, size
-from rundlet.core.work.pack import pack
+from rundlet.core.work.packer import pack
 from rundlet.core.work.trial import Point, predicted
 
 if TYPE_CHECKING:

@@ -9,13 +9,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from rundlet.cli.opening import add_reading, given_password, open_given
+from rundlet.cli.archives import add_reading, given_password, open_given
 from rundlet.cli.render import Output, issue_values, note, report_value, with_progress
 from rundlet.core.errors import Cancelled, PlanError, RundletError
-from rundlet.core.plans.unpack import plan_unpack
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan, own_folder_name
+from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.text import duration, plain_path, plural, quoted, shown, size
-from rundlet.core.work.unpack import unpack
+from rundlet.core.work.extractor import unpack
 from rundlet.core.work.words import otherwise
 
 if TYPE_CHECKING:

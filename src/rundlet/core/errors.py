@@ -88,7 +88,7 @@ class Unsupported(FormatError):
 
 
 class LimitExceeded(RundletError):
-    """Going on would take more memory or work than the limits allow."""
+    """PlacesMenu on would take more memory or work than the limits allow."""
 
 
 class UnsafePath(RundletError):

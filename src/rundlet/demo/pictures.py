@@ -15,9 +15,9 @@ from PySide6.QtWidgets import QApplication
 
 from rundlet.core.jobs.report import Report
 from rundlet.desktop.app import make_app
-from rundlet.desktop.models.archive import ArchiveListing
-from rundlet.desktop.models.disk import DiskListing
-from rundlet.desktop.state import Place, UnpackDesk
+from rundlet.desktop.locations.archive import ArchiveListing
+from rundlet.desktop.locations.disk import DiskListing
+from rundlet.desktop.state.forms import Place, UnpackForm
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 
@@ -214,15 +214,15 @@ def about_to_unpack(window: Window, world: Path) -> None:
     settle(window)
     choose_names(window, ["photos/weir-downstream.jpg", "photos/heron-bank.jpg", "photos/gauge-board.jpg"])
 
-    def change(desk: UnpackDesk) -> None:
-        desk.folder = world / "For the council"
+    def change(form: UnpackForm) -> None:
+        form.folder = world / "For the council"
 
     window.workspace.change_unpack(change)
     settle(window)
 
 
 def several(window: Window, world: Path) -> None:
-    """Several archives chosen on the disk, one of them locked."""
+    """ArchiveBatch archives chosen on the disk, one of them locked."""
     window.workspace.go(Place(world / "Archives"))
     settle(window)
     choose_names(window, ["damaged.zip", "hydrophone-night.zip.001", "members only.zip", "notes.7z", "notes.tar.gz"])
@@ -277,7 +277,7 @@ def part_missing(window: Window, world: Path) -> None:
 
 
 def an_error(window: Window, world: Path) -> None:
-    """Going into a file that is not an archive."""
+    """PlacesMenu into a file that is not an archive."""
     window.workspace.go(Place(world / "2031 spring"))
     settle(window)
     window.workspace.enter_file(world / "2031 spring" / "READ ME FIRST.txt")

@@ -21,8 +21,8 @@ from PySide6.QtGui import QImage
 
 from rundlet.core.formats.detect import WRITABLE, by_ending
 from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.plans.pack import PackClash, plan_pack
-from rundlet.core.work.pack import pack
+from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.work.packer import pack
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -98,23 +98,23 @@ def _make_archives(world: Path) -> None:
     )
     _pack(season / "last year.zip", [season / "notes", season / "sound" / "hydrophone-a-21h.wav"])
     _pack(world / "Old logbook.zip", [world / "Old logbook"])
-    shelf = world / "Archives"
-    shelf.mkdir(exist_ok=True)
+    file_actions = world / "Archives"
+    file_actions.mkdir(exist_ok=True)
     for known in WRITABLE:
-        _pack(shelf / f"notes{known.info.ending}", [season / "notes"])
-    _pack(shelf / "members only.zip", [season / "notes"], password="heron")
-    _pack(shelf / "names hidden.7z", [season / "notes"], password="heron")
-    _pack(shelf / "hydrophone-night.zip", [season / "sound"], part_size=1_000_000)
-    _pack(shelf / "part missing.zip", [season / "sound"], part_size=1_000_000)
-    (shelf / "part missing.zip.003").unlink(missing_ok=True)
-    _pack(shelf / "hydrophone.7z", [season / "sound"])
-    _pack(shelf / "all of it.zip", [shelf / "hydrophone.7z", season / "notes"])
-    (shelf / "hydrophone.7z").unlink()
-    _pack(shelf / "damaged.zip", [season / "readings"])
-    with (shelf / "damaged.zip").open("r+b") as out:
+        _pack(file_actions / f"notes{known.info.ending}", [season / "notes"])
+    _pack(file_actions / "members only.zip", [season / "notes"], password="heron")
+    _pack(file_actions / "names hidden.7z", [season / "notes"], password="heron")
+    _pack(file_actions / "hydrophone-night.zip", [season / "sound"], part_size=1_000_000)
+    _pack(file_actions / "part missing.zip", [season / "sound"], part_size=1_000_000)
+    (file_actions / "part missing.zip.003").unlink(missing_ok=True)
+    _pack(file_actions / "hydrophone.7z", [season / "sound"])
+    _pack(file_actions / "all of it.zip", [file_actions / "hydrophone.7z", season / "notes"])
+    (file_actions / "hydrophone.7z").unlink()
+    _pack(file_actions / "damaged.zip", [season / "readings"])
+    with (file_actions / "damaged.zip").open("r+b") as out:
         out.seek(400_000)
         out.write(b"spilt tea")
-    os.utime(shelf / "damaged.zip", ((_SPRING + timedelta(days=17)).timestamp(),) * 2)
+    os.utime(file_actions / "damaged.zip", ((_SPRING + timedelta(days=17)).timestamp(),) * 2)
 
 
 def _pack(target: Path, items: list[Path], *, password: str = "", part_size: int = 0) -> None:
@@ -233,8 +233,8 @@ def _invitation() -> bytes:
     """A small PDF with one line of text (PDF 1.4, hand-made)."""
     stream = b"BT /F1 24 Tf 72 700 Td (The river watch meets at the mill pond.) Tj ET"
     objects = [
-        b"<< /Type /Catalog /Pages 2 0 R >>",
-        b"<< /Type /Pages /Kids [3 0 R] /Count 1 >>",
+        b"<< /Type /Catalog /ListViews 2 0 R >>",
+        b"<< /Type /ListViews /Kids [3 0 R] /Count 1 >>",
         b"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 4 0 R "
         b"/Resources << /Font << /F1 << /Type /Font /Subtype /Type1 /BaseFont /Helvetica >> >> >> >>",
         b"<< /Length %d >>\nstream\n%s\nendstream" % (len(stream), stream),

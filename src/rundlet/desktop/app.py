@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QAbstractEventDispatcher, QSocketNotifier, Qt, QTimer
 from PySide6.QtWidgets import QApplication, QWidget
 
-from rundlet.core.jobs.turns import interface_rests, interface_wakes
+from rundlet.core.jobs.interface_priority import interface_rests, interface_wakes
 from rundlet.core.userdata.places import there
 from rundlet.desktop.error_log import start_error_log
 from rundlet.desktop.theme.style import RundletStyle
@@ -70,7 +70,7 @@ def main(words: Sequence[str]) -> int:
     theme.apply(app)
     window.show()
     app.commitDataRequest.connect(partial(_ask_before_logging_out, window))
-    start = list(map(Path, words)) or there([window.going.places.last])
+    start = list(map(Path, words)) or there([window.places_menu.places.last])
     QTimer.singleShot(0, lambda: window.workspace.open(start))
     QTimer.singleShot(0, _settle_garbage)
     QTimer.singleShot(_SOON_MS, start_error_log)
@@ -108,7 +108,7 @@ def close_when_told_to_end(window: QWidget) -> None:
 
 
 def _clear_up(_: Job) -> None:
-    from rundlet.core.files.recovery import clear_up  # beside the interface, which does not wait for it
+    from rundlet.core.fs.recovery import clear_up  # beside the interface, which does not wait for it
 
     clear_up()
 

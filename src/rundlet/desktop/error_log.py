@@ -8,7 +8,7 @@ import threading
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from rundlet.core.files.folders import state_folder
+from rundlet.core.fs.base_folders import state_folder
 from rundlet.core.limits import KIB
 from rundlet.core.streams.private import private_folder
 

@@ -36,8 +36,8 @@ from PySide6.QtWidgets import (
 from rundlet.core import text
 from rundlet.core.work.undo import undo_label, undo_words
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.widgets.basics import label, short_path
-from rundlet.desktop.widgets.gauge import Gauge, paint_small
+from rundlet.desktop.views.basics import label, short_path
+from rundlet.desktop.views.gauge import Gauge, paint_small
 
 if TYPE_CHECKING:
     from rundlet.core.userdata.journal import Record

@@ -19,9 +19,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from rundlet.core.files.disk import rename
-from rundlet.core.files.endings import better_name
-from rundlet.core.jobs.turns import first
+from rundlet.core.fs.create_rename import rename
+from rundlet.core.fs.extensions import better_name
+from rundlet.core.jobs.interface_priority import first
 from rundlet.core.streams.parts import files_of
 from rundlet.core.text import quoted
 from rundlet.core.userdata.journal import Journal
@@ -30,23 +30,23 @@ from rundlet.core.userdata.presets import Presets
 from rundlet.core.work.words import problem_words
 from rundlet.desktop.actions import add_actions
 from rundlet.desktop.background import Background
-from rundlet.desktop.columns.how import HowColumn
-from rundlet.desktop.columns.source import FromColumn
-from rundlet.desktop.columns.target import ToColumn
+from rundlet.desktop.file_actions import FileActions
 from rundlet.desktop.file_manager import copy_files, show_in_file_manager
-from rundlet.desktop.going import Going
 from rundlet.desktop.history import History
+from rundlet.desktop.job_starter import JobStarter
 from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
-from rundlet.desktop.peeking import Peeker, Thumbs
-from rundlet.desktop.several import Several
-from rundlet.desktop.shelf import Shelf
-from rundlet.desktop.starter import Starter
-from rundlet.desktop.state import OpenArchive, Place
+from rundlet.desktop.pages.from_column import FromColumn
+from rundlet.desktop.pages.how_column import HowColumn
+from rundlet.desktop.pages.to_column import ToColumn
+from rundlet.desktop.places_menu import PlacesMenu
+from rundlet.desktop.preview_loader import PreviewLoader, Thumbs
+from rundlet.desktop.state.archive_batch import ArchiveBatch
+from rundlet.desktop.state.forms import OpenArchive, Place
+from rundlet.desktop.state.trial_runner import TrialRunner
+from rundlet.desktop.state.workspace import Workspace
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.trials import Trials
-from rundlet.desktop.widgets.crumbs import Crumbs
-from rundlet.desktop.widgets.strip import Strip
-from rundlet.desktop.workspace import Workspace
+from rundlet.desktop.views.breadcrumbs import Breadcrumbs
+from rundlet.desktop.views.job_strip import Strip
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
@@ -72,25 +72,25 @@ class Window(QMainWindow):
         self.jobs = Jobs(self.background, self)
         journal = Journal() if data is None else Journal(data / "journal")
         self.history = History(journal, self.jobs, self.background, self)
-        self.going = Going(
+        self.places_menu = PlacesMenu(
             self.workspace, self.background, Places.read(None if data is None else data / "places.json"), self
         )
         self._closing = False
         self._place_before: Place | None = None
         self._press_at: Place | None = None  # where the button is to be pressed once the landing is known
-        self.peeker = Peeker(self.workspace, self.background)
+        self.preview_loader = PreviewLoader(self.workspace, self.background)
         self.thumbs = Thumbs(self.workspace, self.background)
-        self.source = FromColumn(self.workspace, self.peeker, self.thumbs)
-        self.trials = Trials(self.workspace, self.background)
+        self.source = FromColumn(self.workspace, self.preview_loader, self.thumbs)
+        self.trials = TrialRunner(self.workspace, self.background)
         self.trials.held = lambda: bool(self.jobs.running)
-        self.several = Several(self.workspace, self.background)
+        self.batch = ArchiveBatch(self.workspace, self.background)
         self.how = HowColumn(
-            self.workspace, self.trials, self.several, Presets.read(None if data is None else data / "ways.json")
+            self.workspace, self.trials, self.batch, Presets.read(None if data is None else data / "ways.json")
         )
-        self.target = ToColumn(self.workspace, self.trials, self.several, self.going.quick)
-        self.starter = Starter(self.workspace, self.several, self.trials, self.jobs, self.going.note_folder)
+        self.target = ToColumn(self.workspace, self.trials, self.batch, self.places_menu.quick)
+        self.job_starter = JobStarter(self.workspace, self.batch, self.trials, self.jobs, self.places_menu.note_folder)
         self.strip = Strip(self.jobs)
-        self.shelf = Shelf(self.workspace, self.source, self.jobs)
+        self.file_actions = FileActions(self.workspace, self.source, self.jobs)
         self._lay_out()
         self._wire()
         self.source.pages.page.setFocus()
@@ -98,10 +98,10 @@ class Window(QMainWindow):
 
     def _lay_out(self) -> None:
         s = theme.sizes
-        desk = QWidget()
-        desk.setObjectName("desk")
-        self.setCentralWidget(desk)
-        rows = QVBoxLayout(desk)
+        form = QWidget()
+        form.setObjectName("desk")
+        self.setCentralWidget(form)
+        rows = QVBoxLayout(form)
         rows.setContentsMargins(s.wide, s.wide - s.space, s.wide, s.wide - s.space)
         rows.setSpacing(s.gap)
         rows.addLayout(self._top_bar())
@@ -135,8 +135,8 @@ class Window(QMainWindow):
         self.back_button.setToolTip("Back")
         self.places_button = QPushButton("Places")
         self.places_button.setIcon(theme.icon("place"))
-        self.places_button.setMenu(self.going.menu)
-        self.crumbs = Crumbs(self.places_button)
+        self.places_button.setMenu(self.places_menu.menu)
+        self.breadcrumbs = Breadcrumbs(self.places_button)
         self.finder = QLineEdit()
         self.finder.setPlaceholderText("Find by name")
         self.finder.setAccessibleName("Find by name")
@@ -144,7 +144,7 @@ class Window(QMainWindow):
         self.finder.setFixedWidth(s.progress_width)
         row.addWidget(self.back_button)
         row.addWidget(self.places_button)
-        row.addWidget(self.crumbs, 1)
+        row.addWidget(self.breadcrumbs, 1)
         row.addWidget(self.finder)
         self.log_button = QPushButton("Log")
         self.log_button.setIcon(theme.icon("log"))
@@ -154,16 +154,16 @@ class Window(QMainWindow):
     def _wire(self) -> None:
         ws = self.workspace
         ws.moved.connect(self._moved)
-        self.crumbs.chosen.connect(ws.go)
+        self.breadcrumbs.chosen.connect(ws.go)
         self.back_button.clicked.connect(ws.back)
         self.finder.textChanged.connect(self.source.narrow_to)
         self.source.dropped.connect(ws.gather)
-        self.target.pack_pressed.connect(self.starter.start_pack)
-        self.target.unpack_pressed.connect(self.starter.start_unpack)
-        self.target.several_pressed.connect(self.starter.start_several)
+        self.target.pack_pressed.connect(self.job_starter.start_pack)
+        self.target.unpack_pressed.connect(self.job_starter.start_unpack)
+        self.target.batch_pressed.connect(self.job_starter.start_several)
         self.target.pack.cut_wanted.connect(self.how.pack.options.cut_into)
         self.jobs.ended.connect(self._job_ended)
-        self.shelf.unpack_wanted.connect(self._press_when_ready)
+        self.file_actions.unpack_wanted.connect(self._press_when_ready)
         ws.landed.connect(self._landed)
         ws.landing_failed.connect(self._call_off)
         ws.leaving.connect(self._call_off)
@@ -179,7 +179,7 @@ class Window(QMainWindow):
         self._press_timer = QTimer(self)
         self._press_timer.setInterval(_HOLD_MS)
         self._press_timer.timeout.connect(self._hold_buttons)
-        for happened in (self.jobs.started, self.jobs.ended, ws.pack_changed, ws.unpack_changed, self.several.changed):
+        for happened in (self.jobs.started, self.jobs.ended, ws.pack_changed, ws.unpack_changed, self.batch.changed):
             happened.connect(self._hold_buttons)
         self.log_button.clicked.connect(self.history.open_log)
         handlers: dict[str, Callable[[], object]] = {
@@ -198,7 +198,7 @@ class Window(QMainWindow):
         self.window_actions = add_actions(self, handlers)
 
     def _moved(self, place: Place) -> None:
-        self.crumbs.show_place(place)
+        self.breadcrumbs.show_place(place)
         self.back_button.setEnabled(self.workspace.can_go_back)
         if place != self._place_before:
             self.finder.blockSignals(True)
@@ -207,7 +207,7 @@ class Window(QMainWindow):
         self._place_before = place
         self.source.notice.leave()
         if place.archive is not None and place.outer is None:
-            self.going.note_archive(place.archive)
+            self.places_menu.note_archive(place.archive)
         where = place.archive or place.folder
         self.setWindowTitle(f"{where.name or where} – Rundlet")
 
@@ -220,9 +220,9 @@ class Window(QMainWindow):
     def _hold_buttons(self, *_: object) -> None:
         """The button is off until the job that it started has taken over."""
         held = {
-            self.target.pack.go: self.starter.holds_packing,
-            self.target.unpack.go: self.starter.holds_unpacking,
-            self.target.several.go: self.starter.holds_several,
+            self.target.pack.go: self.job_starter.holds_packing,
+            self.target.unpack.go: self.job_starter.holds_unpacking,
+            self.target.batch.go: self.job_starter.holds_batch,
         }
         for button, holds in held.items():
             button.hold(holds)
@@ -244,7 +244,7 @@ class Window(QMainWindow):
 
     def _landed(self, *_: object) -> None:
         place, self._press_at = self._press_at, None
-        if place == self.workspace.place and not self.workspace.choice.items:
+        if place == self.workspace.place and not self.workspace.selection.items:
             self._press_button()
 
     def _call_off(self, *_: object) -> None:
@@ -294,7 +294,7 @@ class Window(QMainWindow):
             self.history.note_now(running, outcome)
             return
         self.workspace.plan_again()
-        self.several.plan_again()
+        self.batch.plan_again()
         self.history.note(running, outcome)
         place = self.workspace.place
         if place.archive is not None and not os.path.exists(place.archive):
@@ -344,8 +344,8 @@ class Window(QMainWindow):
         self._press_timer.stop()
         for running in tuple(self.jobs.running):
             self.jobs.cancel(running)
-        self.going.places.note_last(self.workspace.place.folder)
+        self.places_menu.places.note_last(self.workspace.place.folder)
         self.background.close()
-        self.going.places.write()
+        self.places_menu.places.write()
         self.workspace.close()
         super().closeEvent(event)

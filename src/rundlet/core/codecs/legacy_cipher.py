@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from rundlet.core.jobs.turns import step_aside
+from rundlet.core.jobs.interface_priority import step_aside
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray

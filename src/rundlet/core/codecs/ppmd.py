@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator
 
 from rundlet.core.codecs.registry import check_memory
 from rundlet.core.errors import Corrupt
-from rundlet.core.jobs.helpers import command
+from rundlet.core.jobs.worker_process import command
 from rundlet.core.limits import CHUNK, MIB
 
 _SIZE_UNSAID = 1024 * MIB

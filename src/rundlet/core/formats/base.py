@@ -16,7 +16,7 @@ from rundlet.core.text import quoted
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-    from rundlet.core.codecs.side_by_side import Pool
+    from rundlet.core.codecs.parallel import Pool
     from rundlet.core.formats.edits import Edits
     from rundlet.core.jobs.job import Job
     from rundlet.core.jobs.report import Issue, Report

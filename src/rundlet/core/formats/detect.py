@@ -50,7 +50,7 @@ FORMATS: tuple[Format, ...] = (
     _Known(known.TAR, "tar"),
     _SEVEN,
     *(_Known(info, "tar") for info in known.PACKED_TARS),
-    *(_Known(info, "lone") for info in known.LONE),
+    *(_Known(info, "single") for info in known.SINGLE),
     _ZIP,
 )
 """In the order in which they are looked for. zip comes last: it is also told by its end, which may stand in any file."""

@@ -72,7 +72,7 @@ PACKED_TARS = (
     FormatInfo(id="tar.lzma", ending=".tar.lzma", about="", levels=(), default_level=5),
 )
 
-LONE = tuple(
+SINGLE = tuple(
     FormatInfo(id=name, ending=f".{name}", about="", levels=(), default_level=0)
     for name in ("gz", "bz2", "xz", "zst", "Z", "lzma")
 )

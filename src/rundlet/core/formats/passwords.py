@@ -7,7 +7,7 @@ import unicodedata
 from collections.abc import Iterator
 
 from rundlet.core.errors import WrongPassword
-from rundlet.core.formats.names import CODE_PAGES
+from rundlet.core.formats.name_encoding import CODE_PAGES
 from rundlet.core.limits import MAX_PASSWORD
 from rundlet.core.text import number
 

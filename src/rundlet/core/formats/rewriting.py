@@ -10,7 +10,7 @@ from rundlet.core.formats.detect import by_id
 from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
-    from rundlet.core.codecs.side_by_side import Pool
+    from rundlet.core.codecs.parallel import Pool
     from rundlet.core.formats.base import ArchiveReader, Sink
     from rundlet.core.formats.edits import Edits
     from rundlet.core.jobs.job import Job

@@ -7,7 +7,7 @@ import time
 from dataclasses import dataclass
 
 from rundlet.core.errors import Cancelled
-from rundlet.core.jobs.turns import step_aside
+from rundlet.core.jobs.interface_priority import step_aside
 
 _NEARLY = 0.99
 

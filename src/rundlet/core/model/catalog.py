@@ -50,7 +50,7 @@ class NameTable:
         return cls(b"".join([table.blob for table in tables]), np.concatenate(([0], np.cumsum(lengths))))
 
     @classmethod
-    def gathered(cls, blob: bytes, at: NDArray[np.int64], lengths: NDArray[np.int64]) -> NameTable:
+    def other_folders(cls, blob: bytes, at: NDArray[np.int64], lengths: NDArray[np.int64]) -> NameTable:
         """A table of names that stand at places in a larger stretch of bytes."""
         octets = np.frombuffer(blob, np.uint8)
         starts = np.concatenate(([0], np.cumsum(lengths)))

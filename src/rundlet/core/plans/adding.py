@@ -9,9 +9,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rundlet.core.errors import PlanError
-from rundlet.core.files.names import first_free
 from rundlet.core.formats.detect import open_archive
-from rundlet.core.formats.items import READ_ERRORS, open_item
+from rundlet.core.formats.item_reading import READ_ERRORS, open_item
+from rundlet.core.fs.safe_names import first_free
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK
 from rundlet.core.model.entry import UNKNOWN, Kind

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import Enum, StrEnum
 from typing import TYPE_CHECKING, NamedTuple
 
-from rundlet.core.files.names import split_ending
+from rundlet.core.fs.safe_names import split_ending
 from rundlet.core.streams.parts import CHECKSUMS
 
 if TYPE_CHECKING:

@@ -18,7 +18,7 @@ from pathlib import Path
 from rundlet.core.errors import Clash, LimitExceeded, MissingPart, OutOfDate, file_problem
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, MIB
-from rundlet.core.streams.replacing import Aside, identity, is_list_of_names, recover
+from rundlet.core.streams.replacing import BackupFolder, identity, is_list_of_names, recover
 from rundlet.core.streams.sinks import NewFile, allow_many_files, commit_files, open_folder
 from rundlet.core.streams.sources import ByteSource, FileSource, SliceSource
 from rundlet.core.text import lower, number, plural, quoted
@@ -427,7 +427,7 @@ class PartsSink:
             os.lseek(self._files[keep].fd, inside, os.SEEK_SET)
         self._position = offset
 
-    def commit(self) -> Aside | None:
+    def commit(self) -> BackupFolder | None:
         """Write all parts and their checksum file through to the disk, then give them their names, all or none.
 
         Returns:

@@ -99,7 +99,7 @@ def identity(name: str, folder: int) -> Identity | None:
     return status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns
 
 
-class Aside:
+class BackupFolder:
     """Old files in a hidden folder beside their places, each under its own name.
 
     Args:
@@ -182,7 +182,7 @@ def put_in_place(
     *,
     old: Sequence[str] = (),
     seen: Mapping[str, Identity | None] | None = None,
-) -> Aside | None:
+) -> BackupFolder | None:
     """Give new files their names and take those of the old ones away, all or none.
 
     Args:
@@ -205,20 +205,20 @@ def put_in_place(
         for name, before in (seen or {}).items():
             if identity(name, folder) != before:
                 raise OutOfDate(f"{quoted(name)} was changed by another program meanwhile; nothing was replaced.")
-        aside = Aside(folder, where) if old else None
+        backup = BackupFolder(folder, where) if old else None
         try:
-            _swap(folder, new, old, aside)
+            _swap(folder, new, old, backup)
         except BaseException:
-            if aside is not None:
-                aside.withdraw()
+            if backup is not None:
+                backup.withdraw()
             raise
-    return aside
+    return backup
 
 
-def _swap(folder: int, new: Mapping[str, tuple[str, int]], old: Sequence[str], aside: Aside | None) -> None:
-    twice = {name for name in old if aside is not None and aside.take(name)}
+def _swap(folder: int, new: Mapping[str, tuple[str, int]], old: Sequence[str], backup: BackupFolder | None) -> None:
+    twice = {name for name in old if backup is not None and backup.take(name)}
     plan = {
-        "aside": aside.name if aside is not None else "",
+        "aside": backup.name if backup is not None else "",
         "old": list(old),
         "new": [[name, hidden, number] for name, (hidden, number) in new.items()],
     }
@@ -226,8 +226,8 @@ def _swap(folder: int, new: Mapping[str, tuple[str, int]], old: Sequence[str], a
     listed = "" if alone else _write_list(folder, plan)
     try:
         for name in old:
-            if name not in twice and aside is not None:
-                os.rename(name, name, src_dir_fd=folder, dst_dir_fd=aside.fd)
+            if name not in twice and backup is not None:
+                os.rename(name, name, src_dir_fd=folder, dst_dir_fd=backup.fd)
             elif name not in new:
                 os.unlink(name, dir_fd=folder)
         for name, (hidden, _) in new.items():
@@ -266,7 +266,7 @@ def _write_list(folder: int, plan: Mapping[str, object]) -> str:
 
 def _undo(folder: int, plan: Mapping[str, object]) -> bool:
     """Make everything as it was before a swap; whether that could be done."""
-    aside, old = str(plan["aside"]), plan["old"]
+    backup, old = str(plan["aside"]), plan["old"]
     assert isinstance(old, list)
     assert isinstance(plan["new"], list)
     done = True
@@ -274,8 +274,8 @@ def _undo(folder: int, plan: Mapping[str, object]) -> bool:
         try:
             now = identity(name, folder)
             if now is not None and now[1] == number:
-                if name in old and is_there(f"{aside}/{name}", folder):
-                    os.rename(f"{aside}/{name}", name, src_dir_fd=folder, dst_dir_fd=folder)
+                if name in old and is_there(f"{backup}/{name}", folder):
+                    os.rename(f"{backup}/{name}", name, src_dir_fd=folder, dst_dir_fd=folder)
                 else:
                     os.unlink(name, dir_fd=folder)
             if is_there(hidden, folder):
@@ -283,7 +283,7 @@ def _undo(folder: int, plan: Mapping[str, object]) -> bool:
         except OSError:
             done = False
     for name in old:
-        kept = f"{aside}/{name}"
+        kept = f"{backup}/{name}"
         try:
             if (before := identity(kept, folder)) is None:
                 continue
@@ -295,9 +295,9 @@ def _undo(folder: int, plan: Mapping[str, object]) -> bool:
                 done = False
         except OSError:
             done = False
-    if done and aside:
+    if done and backup:
         with contextlib.suppress(OSError):
-            os.rmdir(aside, dir_fd=folder)
+            os.rmdir(backup, dir_fd=folder)
     return done
 
 

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from rundlet.core.errors import Clash, FileProblem, file_problem
 from rundlet.core.streams.renaming import rename_new
-from rundlet.core.streams.replacing import Aside, Identity, hidden_name, hold, identity, put_in_place, recover
+from rundlet.core.streams.replacing import BackupFolder, Identity, hidden_name, hold, identity, put_in_place, recover
 from rundlet.core.text import quoted
 
 # File systems (by device number) that were seen not to keep files without a name.
@@ -274,7 +274,7 @@ class ArchiveSink:
         os.lseek(self._file.fd, offset, os.SEEK_SET)
         self._position = offset
 
-    def commit(self) -> Aside | None:
+    def commit(self) -> BackupFolder | None:
         """Write everything through to the disk, then give the archive its name.
 
         Returns:
@@ -331,7 +331,7 @@ def commit_files(
     *,
     old: Mapping[str, Identity | None],
     seen: Mapping[str, Identity | None],
-) -> Aside | None:
+) -> BackupFolder | None:
     """Write new files through to the disk and give them their names, in place of old ones; all of them or none.
 
     The new ones get the owner and the permission bits of the first of the old ones.
@@ -360,10 +360,10 @@ def commit_files(
         return None
     new = {name: (file.take_hidden_name(), file.number) for name, file in files.items()}
     os.fsync(folder)
-    aside = put_in_place(folder, where, new, old=list(old), seen=seen)
+    backup = put_in_place(folder, where, new, old=list(old), seen=seen)
     for file in files.values():
         file.has_its_name()
-    return aside
+    return backup
 
 
 def _keep_owner(fd: int, folder: int, name: str) -> None:

@@ -14,8 +14,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rundlet.core.files.folders import former_folder, moved_from, state_folder
-from rundlet.core.files.kept import keep_bytes, keep_text
+from rundlet.core.fs.atomic_files import keep_bytes, keep_text
+from rundlet.core.fs.base_folders import former_folder, moved_from, state_folder
 from rundlet.core.userdata.store import locked
 
 if TYPE_CHECKING:

@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from rundlet.core.files.folders import former_folder, moved_from, state_folder
-from rundlet.core.files.space import MOUNTS, mounts
+from rundlet.core.fs.base_folders import former_folder, moved_from, state_folder
+from rundlet.core.fs.disk_space import MOUNTS, mounts
 from rundlet.core.userdata.store import Store, Values
 
 _LISTS = ("favourites", "folders", "archives")

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 
-from rundlet.core.files.folders import config_folder, former_folder, moved_from
 from rundlet.core.formats.detect import WRITABLE
+from rundlet.core.fs.base_folders import config_folder, former_folder, moved_from
 from rundlet.core.userdata.store import Store, Values
 
 
 @dataclass(frozen=True, slots=True)
-class PackWay:
+class SavedSettings:
     """How something is packed.
 
     Attributes:
@@ -42,7 +42,7 @@ class Presets:
     """The ways in one file, by their names. A file that can't be read or written is as good as none."""
 
     file: Path = field(default_factory=lambda: moved_from(former_folder() / "ways.json", config_folder() / "ways.json"))
-    ways: dict[str, PackWay] = field(default_factory=dict)
+    saved: dict[str, SavedSettings] = field(default_factory=dict)
 
     @classmethod
     def read(cls, file: Path | None = None) -> Presets:
@@ -51,9 +51,9 @@ class Presets:
         presets._take(Store(presets.file).read())
         return presets
 
-    def keep(self, name: str, way: PackWay) -> None:
+    def keep(self, name: str, settings: SavedSettings) -> None:
         """Keep a way under a name, in the place of one that had it."""
-        self._take(Store(self.file).change(lambda values: values.update({name: asdict(way)})))
+        self._take(Store(self.file).change(lambda values: values.update({name: asdict(settings)})))
 
     def forget(self, name: str) -> None:
         """Keep a way no longer."""
@@ -61,15 +61,15 @@ class Presets:
 
     def _take(self, values: Values) -> None:
         """What the file holds, with what other windows have kept meanwhile."""
-        ways = {name: _way(value) for name, value in values.items()}
-        self.ways = {name: way for name, way in ways.items() if way is not None}
+        saved = {name: _way(value) for name, value in values.items()}
+        self.saved = {name: settings for name, settings in saved.items() if settings is not None}
 
 
-def _way(values: object) -> PackWay | None:
+def _way(values: object) -> SavedSettings | None:
     kinds = {"fmt": str, "level": int, "part_size": int, "limit": int, "exclude": list}
     if not isinstance(values, dict) or "fmt" not in values or "level" not in values:
         return None
-    known = {f.name: values[f.name] for f in fields(PackWay) if f.name in values}
+    known = {f.name: values[f.name] for f in fields(SavedSettings) if f.name in values}
     if not all(type(value) is kinds.get(name, bool) for name, value in known.items()):
         return None
     if not (0 <= known["level"] <= 9 and known.get("part_size", 0) >= 0 and known.get("limit", 0) >= 0):
@@ -77,4 +77,4 @@ def _way(values: object) -> PackWay | None:
     if known["fmt"] not in {f.info.id for f in WRITABLE}:
         return None
     known["exclude"] = tuple(map(str, known.get("exclude", ())))
-    return PackWay(**known)
+    return SavedSettings(**known)

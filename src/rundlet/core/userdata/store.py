@@ -9,7 +9,7 @@ import os
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from rundlet.core.files.kept import keep_text
+from rundlet.core.fs.atomic_files import keep_text
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator

@@ -14,14 +14,14 @@ from typing import TYPE_CHECKING
 
 from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.whole import deflated
-from rundlet.core.files.types import Sort as Kindred
-from rundlet.core.files.types import sort_of
-from rundlet.core.formats.items import READ_ERRORS, open_item
-from rundlet.core.formats.sevenz.sorting import Sort, sort_item
+from rundlet.core.formats.item_reading import READ_ERRORS, open_item
+from rundlet.core.formats.sevenz.sorting import FileType, sort_item
+from rundlet.core.jobs.interface_priority import step_aside
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.turns import step_aside
 from rundlet.core.limits import KIB, MIB
 from rundlet.core.model.entry import Kind
+from rundlet.core.model.file_type import FileType as Kindred
+from rundlet.core.model.file_type import file_type_of
 
 if TYPE_CHECKING:
     from rundlet.core.model.item import PackItem
@@ -53,7 +53,7 @@ class Stretch:
     data: bytes
     path: str
     size: int
-    sort: Sort
+    sort: FileType
     quick: int
 
 
@@ -121,7 +121,7 @@ def take_sample(items: Sequence[PackItem], job: Job | None = None, *, budget: in
     total = ends[-1] if ends else 0
     stretches: list[Stretch] = []
     tried: dict[Kindred, list[bool]] = {}
-    sorts: dict[str, Sort] = {}
+    sorts: dict[str, FileType] = {}
     for begin, end in _windows(total, budget):
         job.checkpoint()
         for item, data in _between(files, ends, begin, end):
@@ -131,10 +131,12 @@ def take_sample(items: Sequence[PackItem], job: Job | None = None, *, budget: in
                 sort = sorts[item.path]
                 quick = min(len(deflated(data, 1)), len(data))
                 stretches.append(Stretch(data, item.path, item.size, sort, quick))
-                tried.setdefault(sort_of(item.path), []).append(len(data) < _TOO_LITTLE or quick < _NOISE * len(data))
+                tried.setdefault(file_type_of(item.path), []).append(
+                    len(data) < _TOO_LITTLE or quick < _NOISE * len(data)
+                )
     counts: dict[Kindred, int] = {}
     for item in files:
-        counts[sort_of(item.path)] = counts.get(sort_of(item.path), 0) + 1
+        counts[file_type_of(item.path)] = counts.get(file_type_of(item.path), 0) + 1
     return Sample(
         items=tuple(files),
         stretches=tuple(stretches),

@@ -14,12 +14,12 @@ from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.branch import filtered
 from rundlet.core.codecs.encoders import compress_whole
 from rundlet.core.codecs.packers import PACKERS
-from rundlet.core.codecs.side_by_side import cores
+from rundlet.core.codecs.parallel import cores
 from rundlet.core.codecs.whole import deflated
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.formats.sevenz.levels import LEVELS
 from rundlet.core.formats.sevenz.pieces import ppmd_encoded
-from rundlet.core.formats.sevenz.sorting import FILTERS, Sort
+from rundlet.core.formats.sevenz.sorting import FILTERS, FileType
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import MIB, SMALL
 from rundlet.core.work.sample import STRETCH, TAR_BLOCK, WHOLE, Sample, Stretch, take_sample, with_far
@@ -134,7 +134,7 @@ def with_reading_back(point: Point, sample: Sample) -> Point:
 def _try_zip(sample: Sample, level: int) -> tuple[int, _Parts, int]:
     packed, seconds = 0, 0.0
     for stretch in sample.stretches:
-        stored = not level or (stretch.size > _STORED_TRIED_FROM and stretch.sort == Sort.PACKED)
+        stored = not level or (stretch.size > _STORED_TRIED_FROM and stretch.sort == FileType.PACKED)
         if stored:
             packed += len(stretch.data)
             continue
@@ -154,7 +154,7 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, _Parts, 
     for stretch in sample.stretches:
         kinds[_ending(stretch)] += len(stretch.data)
 
-    def block(stretch: Stretch) -> tuple[Sort, str]:
+    def block(stretch: Stretch) -> tuple[FileType, str]:
         ending = _ending(stretch)
         return stretch.sort, ending if kinds[ending] * scale >= how.piece else ""
 
@@ -162,11 +162,11 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, _Parts, 
     parts: _Parts = []
     for (sort, _), datas in _groups(sample.stretches, block).items():
         data = b"".join(datas)
-        if sort == Sort.PACKED:
+        if sort == FileType.PACKED:
             packed += len(data)
             continue
         begin = time.perf_counter()
-        if ppmd and sort == Sort.TEXT:
+        if ppmd and sort == FileType.TEXT:
             part = data[:MIB]
             share = len(data) / len(part)
             packed += int(len(ppmd_encoded(part, how)) * share)
@@ -263,8 +263,10 @@ def trial(sample: Sample, job: Job | None = None) -> Iterator[Point]:
     if small.bytes == sample.bytes:
         return
     sample = with_far(sample, job)
-    hopeful = [choice for choice in choices if not _is_beaten(rough[choice[0].id, choice[1]], rough.values())]
-    for info, level in sorted(hopeful, key=lambda choice: -speed[choice[0].id, choice[1]]):
+    hopeful = [
+        selection for selection in choices if not _is_beaten(rough[selection[0].id, selection[1]], rough.values())
+    ]
+    for info, level in sorted(hopeful, key=lambda selection: -speed[selection[0].id, selection[1]]):
         job.checkpoint()
         allowed = int(speed[info.id, level] * _LONGEST)
         if allowed > 1.5 * small.bytes:
@@ -305,7 +307,7 @@ def _by_method(sample: Sample, info: FormatInfo, level: int, method: str) -> Poi
     codec = {"lzma": "headed lzma"}.get(method, method)
     packed, seconds = 0, 0.0
     for stretch in sample.stretches:
-        if level and not (stretch.size > _STORED_TRIED_FROM and stretch.sort == Sort.PACKED):
+        if level and not (stretch.size > _STORED_TRIED_FROM and stretch.sort == FileType.PACKED):
             begin = time.perf_counter()
             packed += min(len(compress_whole(codec, stretch.data, level)), len(stretch.data))
             seconds += time.perf_counter() - begin

@@ -11,10 +11,10 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from rundlet.core.errors import FileProblem, PlanError, RundletError, file_problem
-from rundlet.core.files.aside import settle_aside
-from rundlet.core.files.moving import move_into, move_to
-from rundlet.core.files.trash import from_trash, in_trash, trash_one
-from rundlet.core.files.unfinished import noted
+from rundlet.core.fs.moving import move_into, move_to
+from rundlet.core.fs.replaced import settle_backup
+from rundlet.core.fs.trash import from_trash, in_trash, trash_one
+from rundlet.core.fs.unfinished import noted
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.report import Report
 from rundlet.core.streams.replacing import hidden_name, identity, put_in_place
@@ -154,9 +154,9 @@ def _put_back(record: Record, puts: Sequence[Put], job: Job, report: Report) -> 
                 for place, (_, beside, _) in zip(places, borrowed, strict=True)
             }
             seen = {name: identity(name, folder) for name in now}
-            aside = put_in_place(folder, places[0].parent, new, old=list(now), seen=seen)
+            backup = put_in_place(folder, places[0].parent, new, old=list(now), seen=seen)
             swapped = Report("undo", report.target)
-            settle_aside(aside, swapped, keep=True)
+            settle_backup(backup, swapped, keep=True)
             report.issues += swapped.issues
             report.created += map(str, places)
             for content, _, info in borrowed:

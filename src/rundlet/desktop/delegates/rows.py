@@ -10,20 +10,20 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
 
 from rundlet.core import text
-from rundlet.core.files.types import Sort
 from rundlet.core.model.entry import UNKNOWN
-from rundlet.desktop.delegates.names import fitted
+from rundlet.core.model.file_type import FileType
+from rundlet.desktop.delegates.elided_names import fitted
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.theme.style import paint_indicator
 from rundlet.desktop.theme.theme import theme
 
 if TYPE_CHECKING:
-    from rundlet.desktop.models.listing import Record
+    from rundlet.desktop.locations.listing import Record
 
 Index = QModelIndex | QPersistentModelIndex
 _MIDDLE = Qt.AlignmentFlag.AlignVCenter
 _FAINT = 0.35
-_OAK = (Sort.FOLDERS, Sort.ARCHIVES)
+_OAK = (FileType.FOLDERS, FileType.ARCHIVES)
 
 
 class RowDelegate(QStyledItemDelegate):

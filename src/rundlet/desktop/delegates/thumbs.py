@@ -9,15 +9,15 @@ from PySide6.QtGui import QPainter, QPen
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from rundlet.core import text
-from rundlet.core.files.types import Sort
 from rundlet.core.model.entry import UNKNOWN
-from rundlet.desktop.delegates.names import fitted
+from rundlet.core.model.file_type import FileType
+from rundlet.desktop.delegates.elided_names import fitted
 from rundlet.desktop.theme.style import paint_indicator
 from rundlet.desktop.theme.theme import theme
 
 if TYPE_CHECKING:
     from rundlet.desktop.models.entries import EntryModel
-    from rundlet.desktop.peeking import Thumbs
+    from rundlet.desktop.preview_loader import Thumbs
 
 Index = QModelIndex | QPersistentModelIndex
 _CENTRE = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter
@@ -67,7 +67,7 @@ class ThumbDelegate(QStyledItemDelegate):
             side = s.thumb // 3
             icon = QRect(0, 0, side, side)
             icon.moveCenter(frame.center())
-            oak = record.sort in (Sort.FOLDERS, Sort.ARCHIVES)
+            oak = record.sort in (FileType.FOLDERS, FileType.ARCHIVES)
             theme.paint_icon(painter, icon, record.sort.name, "oak" if oak else "soft")
         painter.setFont(theme.font(s.body))
         words = QRect(frame.left(), frame.bottom() + s.space, frame.width(), lines)

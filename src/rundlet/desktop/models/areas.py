@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 
 import squarify
 
-from rundlet.core.files.types import Sort, sort_of
-from rundlet.desktop.models.disk import DiskListing
-from rundlet.desktop.models.listing import TOP, Listing, in_archive
+from rundlet.core.model.file_type import FileType, file_type_of
+from rundlet.desktop.locations.disk import DiskListing
+from rundlet.desktop.locations.listing import TOP, Listing, in_archive
 
 if TYPE_CHECKING:
-    from rundlet.desktop.models.archive import ArchiveListing
+    from rundlet.desktop.locations.archive import ArchiveListing
 
 _MOST = 36
 
@@ -30,7 +30,7 @@ class Area:
 
     name: str
     size: int
-    sort: Sort
+    sort: FileType
     node: int = 0
     below: tuple[Area, ...] = ()
 
@@ -63,7 +63,7 @@ def areas_of(listing: Listing | None) -> tuple[Area, ...]:
                 item.sort,
                 node,
                 _largest(
-                    Area(part.name, part.size, Sort.FOLDERS if part.is_folder else sort_of(part.name))
+                    Area(part.name, part.size, FileType.FOLDERS if part.is_folder else file_type_of(part.name))
                     for part in item.parts
                 ),
             )
@@ -82,7 +82,7 @@ def _in_archive(listing: ArchiveListing, folder: int, *, depth: int) -> tuple[Ar
         Area(
             tree.name(n),
             int(tree.size[n]),
-            Sort.FOLDERS if tree.is_folder(n) else sort_of(tree.name(n)),
+            FileType.FOLDERS if tree.is_folder(n) else file_type_of(tree.name(n)),
             n if depth == 0 else 0,
             _in_archive(listing, n, depth=1) if depth == 0 and tree.is_folder(n) else (),
         )
@@ -99,7 +99,7 @@ def _largest(areas: Iterable[Area], *, more: int = 0, size: int = 0) -> tuple[Ar
     kept = ordered[:_MOST]
     count, total = len(rest) + more, sum(area.size for area in rest) + size
     if count and total:
-        kept.append(Area(f"{count:,} smaller ones", total, Sort.OTHER))
+        kept.append(Area(f"{count:,} smaller ones", total, FileType.OTHER))
         kept.sort(key=lambda area: -area.size)
     return tuple(kept)
 

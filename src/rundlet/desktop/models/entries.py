@@ -10,11 +10,11 @@ from PySide6.QtGui import QStandardItem, QStandardItemModel
 
 from rundlet.core import text
 from rundlet.core.model.entry import NO_TIME, UNKNOWN
-from rundlet.desktop.models.disk import DiskListing
-from rundlet.desktop.models.listing import COLUMNS, TOP, Listing, Record
+from rundlet.desktop.locations.disk import DiskListing
+from rundlet.desktop.locations.listing import COLUMNS, TOP, Listing, Record
 
 if TYPE_CHECKING:
-    from rundlet.core.files.types import Sort
+    from rundlet.core.model.file_type import FileType
 
 _MOST_OPENED = 20_000  # rows beside each other; among more of them folders are gone into, not opened in their place
 _LONG = 4_000  # rows; a tree takes a moment for each of them
@@ -70,7 +70,7 @@ class EntryModel(QStandardItemModel):
             listing.sort(self._order[0], descending=self._order[1])
         self._begin()
 
-    def narrow(self, text: str, sort: Sort | None) -> None:
+    def narrow(self, text: str, sort: FileType | None) -> None:
         """Show only what fits; see :meth:`Listing.narrow`."""
         if self._listing is not None:
             self._listing.narrow(text, sort)

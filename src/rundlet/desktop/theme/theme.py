@@ -11,7 +11,7 @@ from PySide6.QtCore import QRect, Qt
 from PySide6.QtGui import QColor, QFont, QFontMetrics, QGuiApplication, QIcon, QPainter, QPalette, QPixmap
 from PySide6.QtWidgets import QApplication
 
-from rundlet.core.files.types import Sort
+from rundlet.core.model.file_type import FileType
 from rundlet.desktop.theme.icons import drawn_icon
 from rundlet.desktop.theme.tokens import DARK, LIGHT, Palette, Sizes
 
@@ -36,21 +36,21 @@ _DRAWINGS = {
     "drive": "hard-drive",
     "favourite": "star",
     "new folder": "folder-plus",
-    Sort.FOLDERS.name: "folder",
-    Sort.ARCHIVES.name: "database",
-    Sort.PICTURES.name: "image",
-    Sort.TABLES.name: "table",
-    Sort.SOUND.name: "speaker-high",
-    Sort.FILMS.name: "film-strip",
-    Sort.MAPS.name: "map-trifold",
-    Sort.TEXT.name: "file-text",
-    Sort.DOCUMENTS.name: "article",
-    Sort.PROGRAMS.name: "gear",
-    Sort.LINKS.name: "link",
-    Sort.OTHER.name: "file",
+    FileType.FOLDERS.name: "folder",
+    FileType.ARCHIVES.name: "database",
+    FileType.PICTURES.name: "image",
+    FileType.TABLES.name: "table",
+    FileType.SOUND.name: "speaker-high",
+    FileType.FILMS.name: "film-strip",
+    FileType.MAPS.name: "map-trifold",
+    FileType.TEXT.name: "file-text",
+    FileType.DOCUMENTS.name: "article",
+    FileType.PROGRAMS.name: "gear",
+    FileType.LINKS.name: "link",
+    FileType.OTHER.name: "file",
 }
 # A cylinder on its side is a small cask, which is what a rundlet is.
-_LYING = {"archive", Sort.ARCHIVES.name}
+_LYING = {"archive", FileType.ARCHIVES.name}
 
 
 class Theme:

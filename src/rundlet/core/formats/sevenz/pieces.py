@@ -11,7 +11,7 @@ from rundlet.core.errors import RundletError
 from rundlet.core.limits import KIB
 
 if TYPE_CHECKING:
-    from rundlet.core.formats.items import ReadFailed
+    from rundlet.core.formats.item_reading import ReadFailed
     from rundlet.core.formats.sevenz.levels import Level
     from rundlet.core.formats.sevenz.new_header import Row
     from rundlet.core.formats.sevenz.sorting import BlockPlan

@@ -20,10 +20,10 @@ from rundlet.core.errors import (
 )
 from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.formats.passwords import spellings
-from rundlet.core.formats.sevenz.blocks import Block, Keys, exactly
 from rundlet.core.formats.sevenz.fields import FieldReader
 from rundlet.core.formats.sevenz.header import Header, Streams, read_header, read_streams
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, UNIX_EXTENSION, Attribute, Folder, Property, SignatureHeader
+from rundlet.core.formats.sevenz.solid_blocks import Block, Keys, exactly
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import MIB
 from rundlet.core.model.catalog import Catalog, NameTable

@@ -9,8 +9,8 @@ from enum import IntEnum
 from functools import partial
 from typing import TYPE_CHECKING
 
-from rundlet.core.codecs.side_by_side import cores, in_order
-from rundlet.core.formats.items import open_item, shrinks
+from rundlet.core.codecs.parallel import cores, in_order
+from rundlet.core.formats.item_reading import open_item, shrinks
 from rundlet.core.formats.sevenz.records import IDS, Folder
 from rundlet.core.limits import KIB
 from rundlet.core.model.entry import Kind
@@ -29,7 +29,7 @@ _PE_MACHINES = {0x014C: "x86", 0x8664: "x86", 0xAA64: "arm64"}
 _TEXT_CONTROLS = frozenset(range(32)) - set(b"\t\n\r\f\x1b")
 
 
-class Sort(IntEnum):
+class FileType(IntEnum):
     """What a file is to the packer, in the order in which the blocks are written."""
 
     OTHER = 0
@@ -39,7 +39,7 @@ class Sort(IntEnum):
     PACKED = 4
 
 
-FILTERS = {Sort.X86: "x86", Sort.ARM64: "arm64"}
+FILTERS = {FileType.X86: "x86", FileType.ARM64: "arm64"}
 """The branch filter for each sort of program."""
 
 _SORTS = {name: sort for sort, name in FILTERS.items()}
@@ -53,7 +53,7 @@ class BlockPlan:
         rows: what the header keeps of the items, where another archive has said it already; else nothing.
     """
 
-    sort: Sort
+    sort: FileType
     items: Sequence[PackItem]
     rows: Sequence[Row] = ()
 
@@ -69,7 +69,7 @@ def blocks(
         copy: whether nothing is compressed at all, so that there is nothing to try.
     """
     filled = [item for item in items if item.kind == Kind.LINK or (item.kind == Kind.FILE and item.size)]
-    sorts = {item.path: Sort.PACKED if copy else Sort.OTHER for item in filled}
+    sorts = {item.path: FileType.PACKED if copy else FileType.OTHER for item in filled}
     if not copy:
         batches = [filled[at : at + _AT_ONCE] for at in range(0, len(filled), _AT_ONCE)]
         tasks = (partial(_sorts, batch) for batch in batches)
@@ -98,41 +98,41 @@ def _ending(item: PackItem) -> str:
     return item.path.rpartition("/")[2].rpartition(".")[2].lower()
 
 
-def _sorts(items: Sequence[PackItem]) -> list[Sort]:
+def _sorts(items: Sequence[PackItem]) -> list[FileType]:
     return [sort_item(item) for item in items]
 
 
-def sort_item(item: PackItem) -> Sort:
+def sort_item(item: PackItem) -> FileType:
     """What a file is, by its content; whoever reads it later says what keeps it from being read."""
     if item.kind == Kind.LINK or item.content is not None:  # to look into another archive would mean to decode it twice
-        return Sort.OTHER
+        return FileType.OTHER
     try:
         content = open_item(item)
     except OSError:
-        return Sort.OTHER
+        return FileType.OTHER
     try:
         head = content.read(_HEAD, 0)
         machine = _machine(head)
         if machine:
             return _SORTS[machine]
         if item.size >= _TRIED_FROM and not shrinks(content, item.size):
-            return Sort.PACKED
-        return Sort.OTHER if _TEXT_CONTROLS & set(head) else Sort.TEXT
+            return FileType.PACKED
+        return FileType.OTHER if _TEXT_CONTROLS & set(head) else FileType.TEXT
     except OSError:
-        return Sort.OTHER
+        return FileType.OTHER
     finally:
         content.close()
 
 
-def sort_block(folder: Folder) -> Sort:
+def sort_block(folder: Folder) -> FileType:
     """What the files of a block of another archive are, as far as the way in which they are packed tells."""
     methods = {coder.method for coder in folder.coders}
     for name, sort in _SORTS.items():
         if IDS[name] in methods:
             return sort
     if IDS["ppmd"] in methods:
-        return Sort.TEXT
-    return Sort.PACKED if methods <= {IDS["copy"], IDS["aes"]} else Sort.OTHER
+        return FileType.TEXT
+    return FileType.PACKED if methods <= {IDS["copy"], IDS["aes"]} else FileType.OTHER
 
 
 def _machine(head: bytes) -> str:

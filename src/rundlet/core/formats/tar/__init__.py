@@ -6,14 +6,14 @@ from typing import TYPE_CHECKING
 
 from rundlet.core.codecs.packers import PACKERS
 from rundlet.core.errors import RundletError, Unsupported
+from rundlet.core.formats.compressed_stream import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.known import PACKED_TARS, TAR
-from rundlet.core.formats.packed import PACKINGS, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.tar import index as cache
+from rundlet.core.formats.tar.decoded_cache import Kept, kept_elsewhere
+from rundlet.core.formats.tar.first_reading import list_packed, list_plain
 from rundlet.core.formats.tar.headers import BLOCK, may_be_header
-from rundlet.core.formats.tar.kept import Kept, kept_elsewhere
-from rundlet.core.formats.tar.listing import list_packed, list_plain
 from rundlet.core.formats.tar.reader import TarReader
-from rundlet.core.formats.tar.resuming import ResumingFeed
+from rundlet.core.formats.tar.resumed_stream import ResumingFeed
 from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK, DEFAULT

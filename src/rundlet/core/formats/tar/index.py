@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from rundlet.core.formats.packed import Point
+from rundlet.core.formats.compressed_stream import Point
 from rundlet.core.formats.tar.members import Members, Stretches, as_catalog
 from rundlet.core.limits import INDEX_FROM, INDEX_TOTAL
 from rundlet.core.model.catalog import Catalog, NameTable

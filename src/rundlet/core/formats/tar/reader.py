@@ -11,7 +11,7 @@ import numpy as np
 
 from rundlet.core.errors import Corrupt, FormatError, Truncated
 from rundlet.core.formats.base import ArchiveReader, Unit
-from rundlet.core.formats.packed import WITHOUT_CHECKSUM, Packing, Point, decoded, member_starts
+from rundlet.core.formats.compressed_stream import WITHOUT_CHECKSUM, Packing, Point, decoded, member_starts
 from rundlet.core.formats.tar.headers import BLOCK
 from rundlet.core.limits import CHUNK, MIB, SMALL, Limits
 from rundlet.core.model.entry import Kind

@@ -12,11 +12,11 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import lru_cache, partial
 from typing import TYPE_CHECKING, Protocol
 
-from rundlet.core.codecs.side_by_side import Pool, cores, in_order
+from rundlet.core.codecs.parallel import Pool, cores, in_order
 from rundlet.core.errors import left_out
+from rundlet.core.formats.compressed_stream import Point
 from rundlet.core.formats.edits import NOTHING, Edits
-from rundlet.core.formats.items import READ_ERRORS, open_item, read_problem
-from rundlet.core.formats.packed import Point
+from rundlet.core.formats.item_reading import READ_ERRORS, open_item, read_problem
 from rundlet.core.formats.tar.headers import BLOCK, Fields, Type, split_name
 from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.tar.rewriting import Changes, extension, first_change, kept, read_stretches, record

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from rundlet.core.errors import FormatError, MissingPart, Truncated
 from rundlet.core.formats.known import ZIP
 from rundlet.core.formats.zip.directory import read_directory, scanned_directory
-from rundlet.core.formats.zip.end import find_end, has_end
+from rundlet.core.formats.zip.end_record import find_end, has_end
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import LocalHeader
 from rundlet.core.text import quoted

@@ -13,8 +13,9 @@ from numpy.typing import NDArray
 
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.errors import Corrupt, LimitExceeded
-from rundlet.core.formats.names import decode_name, guess_code_page
-from rundlet.core.formats.zip.end import End
+from rundlet.core.formats.name_encoding import decode_name, guess_code_page
+from rundlet.core.formats.zip.end_record import End
+from rundlet.core.formats.zip.header_scan import Scan, scan
 from rundlet.core.formats.zip.records import (
     AES_FIELD,
     CENTRAL,
@@ -27,7 +28,6 @@ from rundlet.core.formats.zip.records import (
     Flag,
     Host,
 )
-from rundlet.core.formats.zip.scan import Scan, scan
 from rundlet.core.jobs.report import Issue
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.model.entry import NO_TIME, Kind
@@ -126,7 +126,7 @@ def read_directory(source: ByteSource, end: End, limits: Limits, job: Job, code_
 
 def scanned_directory(source: ByteSource, job: Job, code_page: str | None = None) -> Directory | None:
     """A directory made of what is found by the headers in front of the entries; None when nothing is."""
-    job.begin("Looking for entries", total_bytes=source.size)
+    job.begin("PreviewPane for entries", total_bytes=source.size)
     found = scan(source, job)
     if not found.records:
         return None
@@ -311,7 +311,7 @@ def _names(
 
     A name is UTF-8 when it says so or is valid UTF-8; else the Unicode path field counts; else a code page.
     """
-    names = NameTable.gathered(blob, at, table["name_length"].astype(np.int64))
+    names = NameTable.other_folders(blob, at, table["name_length"].astype(np.int64))
     windows = np.isin(table["host"], (Host.FAT, Host.NTFS, Host.VFAT)) & (b"\\" in names.blob)
     if names.blob.isascii() and not windows.any():
         return names, ""

@@ -25,7 +25,7 @@ from rundlet.core.errors import (
 )
 from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.formats.passwords import byte_spellings
-from rundlet.core.formats.zip.in_step import LegacyUnit, in_step
+from rundlet.core.formats.zip.legacy_entries import LegacyUnit, in_step
 from rundlet.core.formats.zip.records import LOCAL, Flag, LocalHeader, Method
 from rundlet.core.limits import SMALL, Limits
 from rundlet.core.model.entry import UNKNOWN
@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from rundlet.core.formats.zip.directory import Directory
-    from rundlet.core.formats.zip.end import End
+    from rundlet.core.formats.zip.end_record import End
     from rundlet.core.model.format_info import FormatInfo
 
 _NAMES = {

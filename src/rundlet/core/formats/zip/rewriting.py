@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from rundlet.core.errors import Corrupt, PlanError
-from rundlet.core.formats.names import decode_name
+from rundlet.core.formats.name_encoding import decode_name
 from rundlet.core.formats.zip.directory import raw_records
 from rundlet.core.formats.zip.headers import dos_time, time_fields
 from rundlet.core.formats.zip.records import (

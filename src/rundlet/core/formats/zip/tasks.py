@@ -14,7 +14,7 @@ from rundlet.core.codecs.aes import SALT_SIZES, ZipKeys, encrypt
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.encoders import compress_whole
 from rundlet.core.codecs.steps import Tick, no_tick
-from rundlet.core.formats.items import READ_ERRORS, open_item, read_problem, read_whole, shrinks
+from rundlet.core.formats.item_reading import READ_ERRORS, open_item, read_problem, read_whole, shrinks
 from rundlet.core.formats.zip.headers import STRENGTH
 from rundlet.core.formats.zip.records import Method
 from rundlet.core.limits import MIB, SMALL
@@ -22,8 +22,8 @@ from rundlet.core.model.entry import Kind
 
 if TYPE_CHECKING:
     from rundlet.core.errors import FileProblem
-    from rundlet.core.formats.deflaters import Deflaters
-    from rundlet.core.formats.deflating import Content
+    from rundlet.core.formats.deflate_process import Content
+    from rundlet.core.formats.deflate_workers import Deflaters
     from rundlet.core.model.contents import OpenContent
     from rundlet.core.model.item import PackItem
 

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING
 from rundlet.core.codecs.aes import encrypt
 from rundlet.core.codecs.checksums import crc32_combine
 from rundlet.core.codecs.encoders import ENCODERS
-from rundlet.core.codecs.side_by_side import Pool, cores, in_order
+from rundlet.core.codecs.parallel import Pool, cores, in_order
 from rundlet.core.codecs.steps import STEP
 from rundlet.core.errors import left_out
-from rundlet.core.formats.deflaters import Deflaters
-from rundlet.core.formats.items import CHANGED, ReadFailed
+from rundlet.core.formats.deflate_workers import Deflaters
+from rundlet.core.formats.item_reading import CHANGED, ReadFailed
 from rundlet.core.formats.zip.headers import Row, headers
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import (
@@ -30,7 +30,7 @@ from rundlet.core.formats.zip.records import (
 )
 from rundlet.core.formats.zip.rewriting import keep
 from rundlet.core.formats.zip.tasks import Failed, How, Packed, Piece, Step, is_small, tasks
-from rundlet.core.jobs.helpers import WORTH_IT
+from rundlet.core.jobs.worker_process import WORTH_IT
 from rundlet.core.model.entry import Kind
 
 if TYPE_CHECKING:

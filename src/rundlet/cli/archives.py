@@ -1,0 +1,105 @@
+"""Opening archives from the command line. Passwords come from standard input, never from arguments, which others can see."""
+
+from __future__ import annotations
+
+import argparse
+import getpass
+import sys
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rundlet.cli.render import with_progress
+from rundlet.core.errors import PlanError
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.name_encoding import CODE_PAGES
+from rundlet.core.fs.safe_names import as_text
+from rundlet.core.limits import DEFAULT, MAX_PASSWORD_LINE
+from rundlet.core.model.opening import Opening
+from rundlet.core.streams.private import no_core_dumps
+from rundlet.core.text import parse_size
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.model.catalog import Catalog
+
+
+def add_password(parser: argparse.ArgumentParser) -> None:
+    """Add ``--password-stdin``."""
+    parser.add_argument(
+        "--password-stdin", action="store_true", help="read the password from the first line of standard input"
+    )
+
+
+def add_reading(parser: argparse.ArgumentParser) -> None:
+    """Add what all verbs take that open an archive."""
+    add_password(parser)
+    parser.add_argument(
+        "--memory", type=size_argument, metavar="SIZE", help="memory that unpacking may take, such as 2GB"
+    )
+    parser.add_argument("--code-page", choices=CODE_PAGES, help="how names are written that do not say so themselves")
+
+
+def open_given(
+    path: Path,
+    options: argparse.Namespace,
+    password: str | None,
+    found: Callable[[Catalog], None] | None = None,
+    *,
+    keeps: bool = True,
+) -> ArchiveReader:
+    """Open an archive as the arguments say, unlocked where a password was given.
+
+    Args:
+        found: told of the entries as they are found, where that takes long.
+        keeps: as in :class:`Opening`.
+
+    Raises:
+        RundletError: when it can't be opened or the password is wrong.
+    """
+    limits = DEFAULT if options.memory is None else replace(DEFAULT, memory_bytes=options.memory)
+    reader = with_progress(
+        lambda job: open_archive(path, Opening(options.code_page, limits, job, found, password, keeps))
+    )
+    try:
+        if password is not None and not reader.unlocked:
+            reader.unlock(password)
+    except BaseException:
+        reader.close()
+        raise
+    return reader
+
+
+def given_password(options: argparse.Namespace, *, twice: bool = False) -> str | None:
+    """The password, or None when none was announced. At a terminal it is asked for and not shown while it is typed.
+
+    Args:
+        twice: whether it is to be typed twice there, as nobody would notice a slip.
+
+    Raises:
+        PlanError: when there is none, or what was typed twice is not the same.
+    """
+    if not options.password_stdin:
+        return None
+    no_core_dumps()
+    if sys.stdin is None:
+        raise PlanError("The password is to come from standard input, which is closed.")
+    if sys.stdin.isatty():
+        password = getpass.getpass("Password: ", sys.stderr)
+        if twice and getpass.getpass("The same again: ", sys.stderr) != password:
+            raise PlanError("The passwords don't match.")
+        return password
+    try:
+        line = sys.stdin.buffer.readline(MAX_PASSWORD_LINE) if hasattr(sys.stdin, "buffer") else sys.stdin.readline()
+    except OSError as error:
+        raise PlanError("The password can't be read from standard input.") from error
+    return (as_text(line) if isinstance(line, bytes) else line).rstrip("\r\n")
+
+
+def size_argument(words: str) -> int:
+    """A size as people write it: 700k, 20MB, 4 GiB, or bytes."""
+    bytes_ = parse_size(words)
+    if bytes_ is None:
+        raise argparse.ArgumentTypeError(f"{words!r} is not a size such as 20MB")
+    return bytes_

@@ -1,0 +1,334 @@
+"""What packing will do."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Collection, Sequence
+from contextlib import closing
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rundlet.core.errors import Clash, PlanError
+from rundlet.core.formats.passwords import TOO_LONG
+from rundlet.core.fs.disk_space import existing_parent, free_bytes
+from rundlet.core.fs.safe_names import as_text, first_free
+from rundlet.core.fs.scan import Found, LeaveOut, not_text, walk
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Issue
+from rundlet.core.limits import MAX_COMPONENT, MAX_PASSWORD
+from rundlet.core.model.entry import MOST_TIME, Kind
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
+from rundlet.core.plans.losses import not_kept, traits_of
+from rundlet.core.streams.parts import is_taken_by_parts, part_path, whole_set
+from rundlet.core.text import number, quoted, shown
+from rundlet.core.text import size as text_size
+
+if TYPE_CHECKING:
+    from rundlet.core.model.item import PackItem
+    from rundlet.core.plans.adding import Base
+
+_MOST_PARTS = 1000
+
+
+class PackClash(StrEnum):
+    """What becomes of an archive whose name is taken."""
+
+    RENAME = "rename"
+    REPLACE = "replace"
+    ADD = "add"
+    REFUSE = "refuse"
+
+
+@dataclass(frozen=True, slots=True)
+class PackPlan:
+    """What goes in, and where the archive will stand.
+
+    Attributes:
+        target: the path that the archive gets.
+        asked: the path that was asked for; another one when the name was taken and is numbered.
+        replaces: whether a file of that name is replaced.
+        base: the archive that is added to, which is replaced by one that holds both; None for an archive of the items alone.
+        info, options: the format, and how it is written.
+        part_size: bytes of each numbered part; 0 for one file.
+        items: the entries in their order.
+        files, folders, links, size: how many there are, and the bytes of the files.
+        free: bytes free where the archive will stand.
+        issues: what is left out or named otherwise, one line each.
+        read_back: whether the archive is read and compared with the files before it gets its name.
+        left: how many files and folders are left out because that was asked for.
+        originals: what goes to the trash as far as the archive was seen to hold it; empty when nothing does.
+        replaced: the files that are replaced.
+        keep_replaced: whether an archive that is replaced or added to goes to the trash, so that it can come back.
+    """
+
+    target: Path
+    asked: Path
+    replaces: bool
+    info: FormatInfo
+    options: WriteOptions
+    part_size: int
+    items: tuple[PackItem, ...]
+    files: int
+    folders: int
+    links: int
+    size: int
+    free: int
+    issues: tuple[Issue, ...]
+    read_back: bool = False
+    left: int = 0
+    originals: tuple[Path, ...] = ()
+    base: Base | None = None
+    replaced: tuple[Path, ...] = ()
+    keep_replaced: bool = False
+
+    @property
+    def level(self) -> int:
+        """0 to 9."""
+        return self.options.level
+
+
+def suggested_stem(items: Sequence[Path]) -> str:
+    """A name for the archive of these items: one item's own, or that of the folder in which several lie."""
+    if len(items) == 1:
+        item = _absolute(items[0])
+        return (item.name if os.path.isdir(item) else item.stem) or "disk"
+    return (_absolute(items[0]).parent.name if items else "") or "archive"
+
+
+def free_name(target: Path, *, in_parts: bool = False) -> Path:
+    """The target itself, or the first numbered name beside it that is not taken."""
+    return target.with_name(first_free(target.name, lambda name: _taken(target.with_name(name), in_parts)))
+
+
+def plan_pack(
+    items: Sequence[Path],
+    *,
+    target: Path,
+    info: FormatInfo,
+    level: int | None = None,
+    options: WriteOptions | None = None,
+    part_size: int = 0,
+    exclude: Sequence[str] = (),
+    leave_out: LeaveOut = LeaveOut.NOTHING,
+    follow: bool = False,
+    read_back: bool = False,
+    trash: bool = False,
+    on_clash: PackClash = PackClash.REFUSE,
+    keep_replaced: bool = False,
+    job: Job | None = None,
+) -> PackPlan:
+    """Look through the items and work out the archive. Nothing is written.
+
+    Args:
+        items: files and folders; each is stored under its own name, a folder with everything in it.
+        target: the archive to be made.
+        level: 0 to 9; a format without such a level takes its nearest. None for the format's usual one.
+        options: everything else about how it is written; the level in it counts when ``level`` is None.
+        part_size: bytes of each numbered part; 0 for one file.
+        exclude: patterns of what is left out.
+        leave_out: what else is left out.
+        follow: whether what links lead to is packed in their place.
+        read_back: whether the archive is read and compared with the files before it gets its name.
+        trash: whether the items go to the trash once the archive was read back and found whole.
+        keep_replaced: whether an archive that is replaced or added to goes to the trash, so that it can come back.
+
+    Raises:
+        PlanError: when there is nothing to pack, the format can't do what is asked, the folder is not there, or the
+            archive would go to the trash with the items.
+        RundletError: when an archive is to be added to and can't be opened.
+        Clash: when the name is taken and the rule is to refuse, or a folder is to be replaced.
+    """
+    if level is None:
+        level = options.level if options is not None else info.default_level
+    options = replace(options or WriteOptions(level), level=info.level_for(level))
+    _can_do(info, options)
+    asked = _absolute(target)
+    final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
+    replaced = _replaced(final, part_size) if replaces else ()
+    originals = _originals(items, final, replaced) if trash else ()
+    job = job or Job()
+    skip = frozenset(map(str, replaced))
+    walked = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=skip, tick=job.checkpoint)
+    found, issues = walked.items, walked.issues
+    if not found:
+        why = f" {issues[0].about}: {issues[0].message}." if issues else ""
+        raise PlanError(f"There is nothing to pack.{why}")
+    base = None
+    if replaces and on_clash == PackClash.ADD:
+        from rundlet.core.plans.adding import beside, open_base  # with all that readers need
+
+        with closing(open_base(final, info, options, job)) as reader:
+            found, more, base = beside(found, reader, job)
+        issues += more
+        options = replace(options, hide_names=options.hide_names or base.names_hidden)
+    issues += not_kept(traits_of(found), info, options)
+    found = [item if -MOST_TIME <= item.mtime_ns <= MOST_TIME else _in_our_time(item) for item in found]
+    kinds = [item.kind for item in found]
+    _few_parts(sum(item.size for item in found), part_size)
+    return PackPlan(
+        target=final,
+        asked=asked,
+        replaces=replaces,
+        info=info,
+        options=options,
+        part_size=part_size,
+        items=tuple(found),
+        files=kinds.count(Kind.FILE),
+        folders=kinds.count(Kind.DIR),
+        links=kinds.count(Kind.LINK),
+        size=sum(item.size for item in found),
+        free=free_bytes(final.parent),
+        issues=tuple(issues),
+        read_back=read_back or trash,
+        left=walked.left,
+        originals=originals,
+        base=base,
+        replaced=replaced,
+        keep_replaced=keep_replaced,
+    )
+
+
+def _replaced(target: Path, part_size: int) -> tuple[Path, ...]:
+    return tuple(whole_set(target)) if part_size else (target,)
+
+
+def _originals(items: Sequence[Path], target: Path, replaced: Collection[Path]) -> tuple[Path, ...]:
+    """What is to go to the trash, none of which may hold the archive; what it replaces is not among it."""
+    folders: dict[Path, Path] = {}
+    originals = tuple(path for item in items if (path := _absolute(item, folders)) not in replaced)
+    if any(target.is_relative_to(item) for item in originals):
+        raise PlanError(
+            "The archive would go to the trash together with the folder that it stands in.",
+            hint="Choose another folder for it, or keep the originals.",
+        )
+    return originals
+
+
+def items_of(
+    items: Sequence[Path], *, exclude: Sequence[str], leave_out: LeaveOut, follow: bool, tick: Callable[[], None]
+) -> list[PackItem]:
+    """The entries that these items would be packed as; see :func:`plan_pack`."""
+    return _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=(), tick=tick).items
+
+
+def _found(
+    items: Sequence[Path],
+    *,
+    exclude: Sequence[str],
+    leave_out: LeaveOut,
+    follow: bool,
+    skip: Collection[str],
+    tick: Callable[[], None],
+) -> Found:
+    """All entries, and what is to be said of them."""
+    found = Found([], [])
+    used: set[str] = set()
+    folders: dict[Path, Path] = {}
+    for item in items:
+        tick()
+        place = _absolute(item, folders)
+        text = as_text(place.name)
+        name = first_free(text or "disk", used.__contains__)
+        used.add(name)
+        if text != place.name:
+            found.issues.append(not_text(place.name, name))
+        elif name != text:
+            found.issues.append(
+                Issue(shown(str(item)), f"is called {quoted(name)} in the archive, as the name occurs twice")
+            )
+        walked = walk(place, name, exclude=exclude, leave_out=leave_out, follow=follow, skip=skip, tick=tick)
+        found.items += walked.items
+        found.issues += walked.issues
+        found.left += walked.left
+    return found
+
+
+def _can_do(info: FormatInfo, options: WriteOptions) -> None:
+    if len(options.password) > MAX_PASSWORD:
+        raise PlanError(TOO_LONG)
+    if options.password and not info.can_lock:
+        raise PlanError(f"The format {info.id} can't be locked with a password.", hint="zip and 7z can.")
+    if options.hide_names and not (info.can_hide_names and options.password):
+        if info.can_hide_names:
+            raise PlanError("Names can only be hidden behind a password.")
+        raise PlanError(f"The format {info.id} can't hide the names of its entries.", hint="7z can.")
+    if options.method and options.method not in info.methods:
+        methods = f"It has: {', '.join(info.methods)}." if info.methods else None
+        raise PlanError(f"The format {info.id} has no method {quoted(options.method)}.", hint=methods)
+
+
+def _in_our_time(item: PackItem) -> PackItem:
+    """An item with the nearest time that is kept."""
+    return item._replace(mtime_ns=max(-MOST_TIME, min(item.mtime_ns, MOST_TIME)))
+
+
+def _few_parts(size: int, part_size: int) -> None:
+    """See to it that nobody gets thousands of files for a slip in the size of parts.
+
+    Raises:
+        PlanError: when there would be so many.
+    """
+    if part_size and size // part_size > _MOST_PARTS:
+        raise PlanError(
+            f"{text_size(size)} in parts of {text_size(part_size)} would be up to {number(size // part_size)} files.",
+            hint="Choose larger parts.",
+        )
+
+
+def _taken(target: Path, in_parts: bool) -> bool:
+    return is_taken_by_parts(target) if in_parts else os.path.lexists(target)
+
+
+def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path, bool]:
+    """The final path, and whether it replaces something."""
+    if len(os.fsencode(target.name)) + (len(".001") if in_parts else 0) > MAX_COMPONENT:
+        raise PlanError(f"The name {quoted(target.name)} is too long for a disk.", hint="Choose a shorter one.")
+    parent = existing_parent(target.parent)
+    if parent != target.parent:
+        raise PlanError(f"There is no folder {quoted(str(target.parent))} to put the archive in.")
+    if not _taken(target, in_parts):
+        return target, False
+    if on_clash == PackClash.RENAME:
+        return free_name(target, in_parts=in_parts), False
+    first = part_path(target, 1) if in_parts else target
+    if on_clash == PackClash.ADD and in_parts:
+        raise PlanError(f"{quoted(target.name)} comes in parts, so nothing can be added to it.")
+    if on_clash in (PackClash.REPLACE, PackClash.ADD):
+        if os.path.islink(target) and not in_parts:
+            target = _led_to(target)
+        if not (os.path.isdir(first) or os.path.isdir(target)):
+            return target, True
+    raise Clash(
+        f"{quoted(str(first))} is already there.",
+        hint="Choose another name, or say whether to number the new one, to replace the old one or to add to it.",
+    )
+
+
+def _led_to(link: Path) -> Path:
+    """The archive that a link leads to, which is what is replaced or added to, and not the link.
+
+    Raises:
+        PlanError: when it leads nowhere.
+    """
+    try:
+        return link.resolve(strict=True)
+    except (OSError, RuntimeError) as error:
+        raise PlanError(
+            f"{quoted(link.name)} is a link that leads nowhere.", hint="Remove it, or choose another name."
+        ) from error
+
+
+def _absolute(path: Path, folders: dict[Path, Path] | None = None) -> Path:
+    """The path from the root, with the last step kept even when it is a link.
+
+    Args:
+        folders: those that were resolved before; one more goes in, as very many items may lie in one.
+    """
+    whole = Path(os.path.abspath(path))
+    folders = {} if folders is None else folders
+    folder = folders.get(whole.parent)
+    if folder is None:
+        folder = folders[whole.parent] = whole.parent.resolve()
+    return folder / whole.name if whole.name else whole

@@ -1,0 +1,153 @@
+"""ArchiveBatch archives unpacked one after the other, each in a folder of its own unless it holds a single one already."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rundlet.core.errors import Cancelled, RundletError
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.fs.safe_names import first_free
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.model.opening import Opening
+from rundlet.core.plans.unpack_plan import Afterwards, Steps, UnpackClash, UnpackPlan, own_folder_name
+from rundlet.core.plans.unpack_planner import needs_own_folder, plan_unpack
+from rundlet.core.text import lower
+from rundlet.core.work.extractor import put_away, unpack
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+
+
+@dataclass(frozen=True, slots=True)
+class Outlook:
+    """What would come of one of several archives.
+
+    Attributes:
+        path: the archive.
+        plan: where it lands; None when it can't be unpacked as it is.
+        problem: why, in a sentence, or "".
+    """
+
+    path: Path
+    plan: UnpackPlan | None = None
+    problem: str = ""
+
+
+Rules = Mapping[Path, Mapping[Steps, UnpackClash]]
+"""For each archive its rules for single names; see :func:`plan_unpack`."""
+
+
+def look_ahead(
+    archives: Sequence[Path],
+    *,
+    into: Path,
+    on_clash: UnpackClash,
+    rules: Rules | None = None,
+    keep_replaced: bool,
+    job: Job | None = None,
+) -> list[Outlook]:
+    """Open each archive and work out where it would land. Nothing is written."""
+    job = job or Job()
+    landing = _Landing(into, on_clash, rules or {}, keep_replaced, job)
+    found = []
+    for path in archives:
+        job.checkpoint()
+        try:
+            reader = open_archive(path, Opening(job=job, keeps=False))
+        except RundletError as error:
+            found.append(Outlook(path, problem=str(error)))
+            continue
+        try:
+            locked = bool(reader.catalog.encrypted.any())
+            plan = None if locked else landing.plan(reader, path)
+            found.append(Outlook(path, plan, "It is locked; go into it to give its password." if locked else ""))
+        finally:
+            reader.close()
+    return found
+
+
+class _Landing:
+    """Where one archive after the other lands. What one brings is never mixed with what another one brings."""
+
+    def __init__(self, into: Path, on_clash: UnpackClash, rules: Rules, keep_replaced: bool, job: Job) -> None:
+        self._into = into
+        self._on_clash = on_clash
+        self._rules = rules
+        self._keep_replaced = keep_replaced
+        self._job = job
+        self._tops: set[str] = set()
+
+    def plan(self, reader: ArchiveReader, path: Path) -> UnpackPlan:
+        """Plan the next one: in a folder of its own, unless it holds a single one whose name none before it has."""
+        top = _top(reader)
+        own = own_folder_name(path) if needs_own_folder(reader) or top.casefold() in self._tops else ""
+        if own:
+            own = first_free(own, lambda name: name.casefold() in self._tops)
+        self._tops.add((own or top).casefold())
+        return plan_unpack(
+            reader,
+            into=self._into,
+            own_folder=own,
+            on_clash=self._on_clash,
+            rules=self._rules.get(path),
+            leave_same=self._keep_replaced,
+            keep_replaced=self._keep_replaced,
+            job=self._job,
+        )
+
+
+def _top(reader: ArchiveReader) -> str:
+    """The name of what stands at the top of an archive, of the first thing when there are more."""
+    return reader.catalog.path(0).partition("/")[0] if len(reader.catalog) else ""
+
+
+def unpack_several(
+    archives: Sequence[Path],
+    *,
+    into: Path,
+    on_clash: UnpackClash = UnpackClash.RENAME,
+    rules: Rules | None = None,
+    keep_replaced: bool = False,
+    after: Afterwards = Afterwards.STAYS,
+    job: Job | None = None,
+) -> Report:
+    """Unpack archives into a folder; one that can't be unpacked is named and the others go on.
+
+    Args:
+        after: what becomes of each archive when everything in it came out.
+    """
+    job = job or Job()
+    whole = Report("unpack", into)
+    landing = _Landing(into, on_clash, rules or {}, keep_replaced, job)
+    try:
+        for path in archives:
+            try:
+                _one(path, whole, landing, after, job)
+            except RundletError as error:
+                whole.add(path.name, f"was left out: {lower(str(error)).rstrip('.')}")
+    except Cancelled:
+        if not whole.created:
+            raise
+        whole.add(into.name, "was cancelled after some of the archives; those before stay")
+    return whole
+
+
+def _one(path: Path, whole: Report, landing: _Landing, after: Afterwards, job: Job) -> None:
+    reader = open_archive(path, Opening(job=job))
+    try:
+        plan = landing.plan(reader, path)
+        report = unpack(plan, reader, job)
+        put_away(plan, reader, report, job, after)
+        for name in ("files", "bytes_in", "bytes_out", "seconds", "same", "skipped", "renamed", "left_out"):
+            setattr(whole, name, getattr(whole, name) + getattr(report, name))
+        whole.issues += report.issues
+        whole.created += report.created
+        whole.trashed += report.trashed
+        whole.moved += report.moved
+        whole.bins.update(report.bins)
+    finally:
+        reader.close()

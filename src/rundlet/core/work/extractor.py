@@ -1,0 +1,212 @@
+"""Unpacking: a plan becomes files."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from rundlet.core.codecs.parallel import cores
+from rundlet.core.errors import Cancelled, NoSpace, OutOfDate
+from rundlet.core.fs.disk_space import free_bytes
+from rundlet.core.fs.moving import move_into
+from rundlet.core.fs.replaced import recover_folder
+from rundlet.core.fs.safe_root import Made, make_root
+from rundlet.core.fs.trash import to_trash
+from rundlet.core.fs.unfinished import noted
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.worker_process import WORTH_IT
+from rundlet.core.model.entry import Kind
+from rundlet.core.plans.unpack_plan import Action, Afterwards, Step, UnpackPlan
+from rundlet.core.streams.parts import files_of
+from rundlet.core.streams.renaming import sync_disk
+from rundlet.core.text import plural, quoted, size
+from rundlet.core.work.entry_writer import HOLE, Run, Writer
+from rundlet.core.work.file_writers import FileWriters
+from rundlet.core.work.scheduler import run_side_by_side
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader, Unit
+
+
+def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, workers: int | None = None) -> Report:
+    """Write the entries of a plan.
+
+    One damaged entry does not stop the others: it is named in the report and leaves no file. Cancelled work, and
+    work that a full disk ends, takes back what it put there.
+
+    Args:
+        plan: where everything lands.
+        reader: the archive that the plan was made for, still open.
+        job: told of the progress; may cancel.
+        workers: how many cores to use; all by default.
+
+    Raises:
+        OutOfDate: when the archive changed since the plan was made.
+        NoSpace: when the disk is too full, seen before or while writing.
+        FileProblem: when the folder can't be made or written to at all.
+    """
+    job = job or Job()
+    started = time.monotonic()
+    if reader.source.fingerprint() != plan.fingerprint:
+        raise OutOfDate(f"{quoted(plan.archive)} was changed meanwhile; open it again.")
+    if plan.needed > (free := free_bytes(plan.root)):
+        raise NoSpace(f"{size(plan.needed)} are needed in {quoted(str(plan.root))}, and only {size(free)} are free.")
+    wanted = [
+        step.content if step.content >= 0 else step.row
+        for step in plan.steps
+        if step.kind != Kind.DIR and step.action.writes
+    ]
+    reader.require_password(np.array(wanted, np.int64))
+    job.begin("Unpacking", total_bytes=plan.size, total_entries=len(plan.steps))
+    made = Made()
+    report = Report("unpack", plan.root, issues=list(plan.issues))
+    report.same, report.skipped = plan.counts[Action.SAME], plan.counts[Action.SKIP]
+    report.renamed, report.left_out = plan.counts[Action.NUMBER], plan.counts[Action.REFUSE]
+    run = Run(plan, reader, job, made, report)
+    try:
+        if any(step.action.writes for step in plan.steps):
+            _tidy(plan)
+            make_root(plan.root, made)
+            with noted(_changed_folders(plan)):
+                _do(run, workers or cores())
+    except BaseException:
+        made.take_back()
+        raise
+    failed = {reader.catalog.path(row) for row in run.failed}
+    # What was said beforehand of something that then did not come out at all does not hold any more.
+    report.issues = [i for n, i in enumerate(report.issues) if n >= len(plan.issues) or i.about not in failed]
+    report.left_out += len(run.failed)
+    if run.unmarked:
+        files = plural(run.unmarked, "file or folder", "files and folders")
+        report.add(plan.root.name, f"its disk can't keep the times or permissions of {files}", problem=False)
+    report.created = [*made.folders, *made.files]
+    report.seconds = time.monotonic() - started
+    return report
+
+
+def _do(run: Run, workers: int) -> None:
+    """Write everything; what is replaced comes back when that does not come to its end, and goes to the trash when it does."""
+    try:
+        _run(run, workers)
+        run.job.checkpoint()
+    except BaseException:
+        run.made.take_back()
+        run.replaced.give_all_back()
+        raise
+    run.replaced.settle(run.report, keep=run.plan.keep_replaced)
+
+
+def _changed_folders(plan: UnpackPlan) -> list[Path]:
+    """The folders in which something is replaced."""
+    steps = {step.target[:-1] for step in plan.steps if step.action == Action.REPLACE}
+    return [plan.root.joinpath(*folder) for folder in sorted(steps)]
+
+
+def _tidy(plan: UnpackPlan) -> None:
+    """Clear up what jobs that were killed left in the folders that are there already."""
+    if not plan.root_is_new:
+        recover_folder(plan.root)
+        for step in plan.steps:
+            if step.action == Action.JOIN:
+                recover_folder(plan.root.joinpath(*step.target))
+
+
+def put_away(plan: UnpackPlan, reader: ArchiveReader, report: Report, job: Job, after: Afterwards) -> None:
+    """Move an archive that was unpacked to the trash or to what came out of it, but only when everything in it came out.
+
+    Otherwise it stays, and that is said in the report.
+
+    Args:
+        report: of that unpacking.
+    """
+    if after == Afterwards.STAYS:
+        return
+    files = files_of(reader.source)
+    why = plan.lacking
+    if not why and report.problems:
+        why = "not everything in it could be unpacked as it is"
+    if not why and (not files or reader.source.fingerprint() != plan.fingerprint):
+        why = "it was changed meanwhile"
+    if why:
+        report.add(plan.archive, f"stays where it is, as {why}", problem=False)
+        return
+    _write_through(plan.root)
+    try:
+        if after == Afterwards.TRASH:
+            to_trash(files, report, job)
+        elif all(file.parent == plan.root for file in files):
+            report.add(plan.archive, "is in that folder already", problem=False)
+        else:
+            move_into(files, plan.root, report, job)
+    except Cancelled:
+        report.add(plan.archive, "stays where it is, as you cancelled; its files were unpacked before", problem=False)
+
+
+def _write_through(folder: Path) -> None:
+    """See to it that all that was unpacked is on the disk before the archive goes."""
+    with contextlib.suppress(OSError):
+        fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        try:
+            sync_disk(fd)
+        finally:
+            os.close(fd)
+
+
+def _run(run: Run, workers: int) -> None:
+    plan, reader = run.plan, run.reader
+    folders = [s for s in plan.steps if s.kind == Kind.DIR and s.action in (Action.MAKE, Action.JOIN)]
+    wanted, more_names = _wanted(plan)
+    rows = np.fromiter(wanted, np.int64, len(wanted))
+    main = Writer(run)
+
+    def work(units: Iterator[Unit]) -> None:
+        writer = Writer(run)
+        try:
+            writer.write(wanted, units)
+        finally:
+            writer.close()
+
+    try:
+        if workers > 1 and np.count_nonzero(reader.catalog.size[rows] < HOLE) >= WORTH_IT:
+            run.file_writers = FileWriters(plan.root, workers - 1)
+        for step in folders:
+            main.guarded(step, main.landing.folder, step.target)
+            run.job.advance(entries=1)
+        run_side_by_side(reader.units(rows), work, workers, helped=run.file_writers is not None)
+        if run.file_writers:
+            main.settle(run.file_writers.finish())
+        for first, step in more_names:
+            main.guarded(step, main.link_again, first, step)
+            run.job.advance(entries=1)
+        for step, target in run.links:
+            main.guarded(step, main.link, step, target)
+        # The deepest first, as writing into a folder changes its time.
+        for step in sorted(folders, key=lambda s: len(s.target), reverse=True):
+            if step.action == Action.MAKE:
+                main.guarded(step, main.finish_folder, step)
+    finally:
+        if run.file_writers:
+            for written, _ in run.file_writers.finish():
+                main.note(written)
+        main.close()
+
+
+def _wanted(plan: UnpackPlan) -> tuple[dict[int, Step], list[tuple[Step, Step]]]:
+    """The steps that write, by the row of their content, and those that are one more name of one of them."""
+    wanted: dict[int, Step] = {}
+    others = []
+    writing = [s for s in plan.steps if s.kind != Kind.DIR and s.action.writes]
+    for step in sorted(writing, key=lambda s: s.kind == Kind.HARD):
+        content = step.content if step.kind == Kind.HARD else step.row
+        if content in wanted:
+            others.append((wanted[content], step))
+        else:
+            wanted[content] = step
+    return wanted, others

@@ -1,0 +1,357 @@
+"""What can be done from the list: on the disk a new folder, another name, moving, copying and the trash; in an archive
+copies for other programs."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QEventLoop, QMimeData, QObject, QPoint, Qt, Signal
+from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
+from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QMenu
+
+from rundlet.core import text
+from rundlet.core.errors import Cancelled
+from rundlet.core.fs.create_rename import new_folder, rename
+from rundlet.core.fs.moving import copy_as, copy_into, move_into
+from rundlet.core.fs.safe_names import safe_name
+from rundlet.core.fs.trash import to_trash
+from rundlet.core.jobs.report import Report
+from rundlet.core.model.file_type import looks_like_a_program
+from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
+from rundlet.desktop.file_manager import copy_files, open_in_its_program
+from rundlet.desktop.locations.disk import DiskListing
+from rundlet.desktop.locations.listing import in_archive
+from rundlet.desktop.preview_loader import Spot, spot_of
+from rundlet.desktop.temp_copies import Copy, lend, lend_one
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.desktop.jobs import Jobs, RunningJob
+    from rundlet.desktop.pages.from_column import FromColumn
+    from rundlet.desktop.state.forms import OpenArchive
+    from rundlet.desktop.state.workspace import Workspace
+
+_ACTIONS = (
+    ("all", "Choose everything", "Ctrl+A"),
+    ("others", "Choose the others instead", "Ctrl+Shift+A"),
+    ("open", "Open in its program", "Ctrl+O"),
+    ("new_folder", "New folder", "Ctrl+Shift+N"),
+    ("rename", "Rename", "F2"),
+    ("copy", "Copy", "Ctrl+C"),
+    ("cut", "Cut", "Ctrl+X"),
+    ("paste", "Paste", "Ctrl+V"),
+    ("trash", "Move to the trash", "Delete"),
+    ("hidden", "Show hidden files", "Ctrl+H"),
+    ("up", "One step up", "Backspace"),
+)
+
+
+class FileActions(QObject):
+    """Actions of the list; their keys count only while the list has the focus, so that none can go off in a field.
+
+    Signals:
+        unpack_wanted: everything in the archive is to be unpacked.
+    """
+
+    unpack_wanted = Signal()
+
+    def __init__(self, workspace: Workspace, source: FromColumn, jobs: Jobs) -> None:
+        super().__init__(source)
+        self._workspace = workspace
+        self._source = source
+        self._jobs = jobs
+        handlers: dict[str, Callable[[], object]] = {
+            "all": source.view.selectAll,
+            "others": source.view.choose_others,
+            "open": self._open,
+            "new_folder": self._new_folder,
+            "rename": self._rename,
+            "copy": self._copy,
+            "cut": self._cut,
+            "paste": self._paste,
+            "trash": self._trash,
+            "hidden": self._toggle_hidden,
+            "up": workspace.up,
+        }
+        self.actions: dict[str, QAction] = {}
+        for name, words, keys in _ACTIONS:
+            action = QAction(words, source.view)
+            action.setShortcut(QKeySequence(keys))
+            action.setShortcutContext(Qt.ShortcutContext.WidgetShortcut)
+            action.triggered.connect(handlers[name])
+            self.actions[name] = action
+        self.actions["hidden"].setCheckable(True)
+        for view in source.pages.lists:
+            view.addActions(list(self.actions.values()))
+            view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+            view.customContextMenuRequested.connect(self._offer)
+            view.drag_wanted.connect(self._drag)
+        message = (
+            source.pages.message
+        )  # stands in the place of an empty folder, into which things can be put all the same
+        message.addActions(list(self.actions.values()))
+        message.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        message.customContextMenuRequested.connect(self._offer_beside)
+        self._moving: list[Path] = []  # cut, and still to be pasted
+        source.moved_onto.connect(self.put_into)
+        workspace.temp_copies.changed.connect(self._copy_changed)
+        source.model.renamed.connect(self._renamed)
+        workspace.selection_changed.connect(self._refresh)
+        source.view.selectionModel().currentChanged.connect(self._refresh)
+        self._refresh()
+
+    def _refresh(self, *_: object) -> None:
+        on_disk = isinstance(self._workspace.listing, DiskListing)
+        shown = len(self._workspace.selection.shown)  # what is out of sight is out of reach
+        count = shown if on_disk else 0
+        self.actions["new_folder"].setEnabled(on_disk)
+        self.actions["hidden"].setEnabled(on_disk)
+        within = in_archive(self._workspace.listing)
+        for name in ("cut", "trash"):
+            self.actions[name].setEnabled(count > 0)
+        self.actions["copy"].setEnabled(shown > 0)
+        self.actions["paste"].setEnabled(on_disk)
+        current = spot_of(self._workspace.listing, self._current) is not None
+        self.actions["open"].setEnabled(current)
+        self.actions["open"].setText("Open a copy in its program" if within else "Open in its program")
+        self.actions["trash"].setText(
+            f"Move {text.plural(count, 'item')} to the trash" if count else "Move to the trash"
+        )
+        self.actions["rename"].setEnabled(on_disk and self._source.view.currentIndex().isValid())
+
+    @property
+    def _current(self) -> int:
+        index = self._source.view.currentIndex()
+        return self._source.model.node(index) if index.isValid() else 0
+
+    def menu(self) -> QMenu:
+        """What the right mouse button offers."""
+        self._refresh()
+        menu = QMenu(self._source)
+        for name, _, _ in _ACTIONS:
+            if name != "up":  # which is no matter of what lies here
+                menu.addAction(self.actions[name])
+        return menu
+
+    def _offer(self, at: QPoint) -> None:
+        view = self._source.pages.page
+        if isinstance(view, QAbstractItemView):
+            self.menu().popup(view.viewport().mapToGlobal(at))
+
+    def _offer_beside(self, at: QPoint) -> None:
+        if isinstance(self._workspace.listing, DiskListing):
+            self.menu().popup(self._source.pages.message.mapToGlobal(at))
+
+    def _new_folder(self) -> None:
+        parent = self._workspace.place.folder
+
+        def work(_: Job) -> Report:
+            made = new_folder(parent)
+            return Report("folder", made, created=[str(made)])
+
+        self._jobs.start("Making a folder", work, verb="folder", target=parent)
+
+    def _rename(self) -> None:
+        view = self._source.pages.page
+        if isinstance(view, QAbstractItemView) and view.currentIndex().isValid():
+            view.edit(view.currentIndex().siblingAtColumn(0))
+
+    def _renamed(self, node: int, name: str) -> None:
+        listing = self._workspace.listing
+        if not isinstance(listing, DiskListing):
+            return
+        path = listing.items[node - 1].path
+
+        def work(_: Job) -> Report:
+            target = rename(path, name)
+            return Report("rename", target, moved=[(str(path), str(target))])
+
+        self._jobs.start(f"Renaming {text.quoted(path.name)}", work, source=[path], verb="rename", target=path)
+
+    # Other programs
+
+    def _open(self) -> None:
+        """Open the current file; of an entry it is a copy, and said to be one."""
+        spot, opened = spot_of(self._workspace.listing, self._current), self._workspace.archive
+        if spot is None:
+            return
+        if spot.path is not None:
+            self._hand_over(spot.path)
+        elif opened is not None and looks_like_a_program(spot.name):
+            self._source.notice.tell(
+                f"{text.quoted(spot.name)} is to be run or installed, and may need the files beside it. "
+                "A copy alone may not start.",
+                [
+                    ("Unpack all of it", self._unpack_all),
+                    ("Open a copy all the same", lambda: self._lend(opened, spot)),
+                ],
+            )
+        elif opened is not None:
+            self._lend(opened, spot)
+
+    def _unpack_all(self) -> None:
+        self._source.view.clearSelection()
+        self.unpack_wanted.emit()
+
+    def _lend(self, opened: OpenArchive, spot: Spot) -> None:
+        temp_copies, home = self._workspace.temp_copies, self._workspace.place.folder
+
+        def done(path: Path) -> None:
+            temp_copies.watch(Copy(path, spot.name, home))
+            if self._hand_over(path):
+                self._source.notice.tell(
+                    f"A copy of {text.quoted(spot.name)} is open. The archive does not change with it; "
+                    "when the copy is changed, it can be kept."
+                )
+
+        def failed(error: BaseException) -> None:
+            if not isinstance(error, Cancelled):
+                self._source.tell(error)
+
+        folder = temp_copies.new_folder(max(spot.size, 0))
+        self._workspace.background.run(lambda job: lend_one(opened, spot.node, folder, job), done=done, failed=failed)
+
+    def _hand_over(self, path: Path) -> bool:
+        done = open_in_its_program(path)
+        if not done:
+            self._source.notice.tell(f"There is no program here that opens {text.quoted(path.name)}.")
+        return done
+
+    def _copy_changed(self, copy: Copy) -> None:
+        """Another program has changed a copy: it can be kept, as a file of its own."""
+        beside = copy.home
+        self._source.notice.tell(
+            f"{text.quoted(copy.path.name)} was changed. The archive still holds it as it was.",
+            [
+                (f"Keep it in “{text.shown(beside.name)}”", lambda: self._keep(copy, beside)),
+                ("Keep it elsewhere …", lambda: self._keep_elsewhere(copy, beside)),
+            ],
+            stays=True,
+        )
+
+    def _keep(self, copy: Copy, folder: Path) -> None:
+        def work(job: Job) -> Report:
+            report = Report("copy", folder)
+            copy_as(copy.path, folder / copy.name, report, job)
+            copy.unkept = copy.unkept and not report.created
+            return report
+
+        self._jobs.start(f"Keeping {text.quoted(copy.name)}", work, source=[copy.path], verb="copy", target=folder)
+
+    def _keep_elsewhere(self, copy: Copy, folder: Path) -> None:
+        chosen = QFileDialog.getExistingDirectory(self._source, "Choose a folder", str(folder))
+        if chosen:
+            self._keep(copy, Path(chosen))
+
+    def _drag(self, actions: Qt.DropAction) -> None:
+        nodes, listing = self._source.view.chosen_nodes(), self._workspace.listing
+        if nodes and listing is not None:
+            thing = "item" if isinstance(listing, DiskListing) else "entry"
+            one = text.shown(listing.record(nodes[0]).name)
+            words = one if len(nodes) == 1 else text.plural(len(nodes), thing)
+            drag_out(self._source.pages.page, self._carried(nodes), words, actions)
+
+    def _carried(self, nodes: list[int]) -> QMimeData:
+        """What is dragged with rows: files as they are, entries as copies that are made when they are dropped."""
+        listing, opened = self._workspace.listing, self._workspace.archive
+        if isinstance(listing, DiskListing):
+            return files_mime([listing.items[n - 1].path for n in nodes])
+        if not in_archive(listing) or opened is None:
+            return QMimeData()
+        nodes = listing.meant(nodes)
+        return EntriesMime(lambda: self._lent_now(opened, nodes))
+
+    def _lent_now(self, opened: OpenArchive, nodes: list[int]) -> list[Path]:
+        """Unpack entries while a drag waits for them; the strip shows how far it is."""
+        loop = QEventLoop()
+        lent: list[Path] = []
+
+        def ready(paths: list[Path]) -> None:
+            lent.extend(paths)
+
+        running = self._lend_many(opened, nodes, ready)
+
+        def over(which: RunningJob, _: object) -> None:
+            if which is running:
+                loop.quit()
+
+        self._jobs.ended.connect(over)
+        loop.exec()
+        self._jobs.ended.disconnect(over)
+        return lent
+
+    def _lend_many(self, opened: OpenArchive, nodes: list[int], ready: Callable[[list[Path]], None]) -> RunningJob:
+        temp_copies, tree = self._workspace.temp_copies, opened.tree
+        folder = temp_copies.new_folder(sum(int(tree.size[n]) for n in nodes))
+        steps = [safe_name(tree.path(n)).steps for n in nodes]
+
+        def work(job: Job) -> Report:
+            report = lend(opened, nodes, folder, job)
+            report.verb = "lend"
+            paths = [folder.joinpath(*step) for step in steps if step]
+            self._workspace.background.tell(lambda: ready([path for path in paths if os.path.lexists(path)]))
+            return report
+
+        title = f"Copying {text.plural(len(nodes), 'entry')} out of {text.quoted(opened.path.name)}"
+        return self._jobs.start(title, work, source=[opened.path], verb="lend")
+
+    # The clipboard, and from folder to folder
+
+    def _copy(self) -> None:
+        listing, opened = self._workspace.listing, self._workspace.archive
+        self._moving = []
+        if in_archive(listing) and opened is not None:
+            self._lend_many(opened, list(self._workspace.selection.shown), copy_files)
+        else:
+            copy_files(self._workspace.shown_here())
+
+    def _cut(self) -> None:
+        self._moving = list(self._workspace.shown_here())
+        copy_files(self._moving)
+
+    def _paste(self) -> None:
+        """Copy what the clipboard has into this folder; what was cut here is moved."""
+        paths = local_files(QGuiApplication.clipboard().mimeData())
+        if paths and isinstance(self._workspace.listing, DiskListing):
+            moves = sorted(paths) == sorted(self._moving)
+            self._moving = []
+            self.put_into(paths, self._workspace.place.folder, moves)
+
+    def put_into(self, paths: list[Path], folder: Path, moves: bool) -> None:
+        """Move or copy files into a folder."""
+
+        def work(job: Job) -> Report:
+            report = Report("move" if moves else "copy", folder)
+            job.begin("Moving" if moves else "Copying", total_entries=len(paths))
+            (move_into if moves else copy_into)(paths, folder, report, job)
+            return report
+
+        what = f"{'Moving' if moves else 'Copying'} {text.plural(len(paths), 'item')} into {text.quoted(folder.name)}"
+        self._jobs.start(what, work, source=paths, verb="move" if moves else "copy", target=folder)
+
+    def _trash(self) -> None:
+        paths = self._workspace.shown_here()
+        if not paths:
+            return
+
+        def work(job: Job) -> Report:
+            job.begin("Moving to the trash", total_entries=len(paths))
+            report = Report("trash", paths[0].parent)
+            to_trash(paths, report, job)
+            report.files = len(report.trashed)
+            return report
+
+        self._jobs.start(
+            f"Moving {text.plural(len(paths), 'item')} to the trash",
+            work,
+            source=paths,
+            verb="trash",
+            target=paths[0].parent,
+        )
+
+    def _toggle_hidden(self) -> None:
+        self._workspace.show_hidden = self.actions["hidden"].isChecked()
+        self._workspace.refresh()

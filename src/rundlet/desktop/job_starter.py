@@ -1,0 +1,209 @@
+"""What the one button does: the sentence that the columns make becomes a job."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QApplication
+
+from rundlet.core.plans.pack_plan import plan_pack, suggested_stem
+from rundlet.core.plans.unpack_plan import Afterwards
+from rundlet.core.text import plural, quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.report import Report
+    from rundlet.desktop.jobs import Jobs, RunningJob
+    from rundlet.desktop.state.archive_batch import ArchiveBatch
+    from rundlet.desktop.state.trial_runner import TrialRunner
+    from rundlet.desktop.state.workspace import Workspace
+
+_LOOKING = "PreviewPane through the files"
+
+
+class JobStarter:
+    """Starts the window's packing and unpacking. One press starts one job, however quickly it is repeated.
+
+    Args:
+        note_folder: told of each folder that something is put into.
+    """
+
+    def __init__(
+        self,
+        workspace: Workspace,
+        batch: ArchiveBatch,
+        trials: TrialRunner,
+        jobs: Jobs,
+        note_folder: Callable[[Path], None],
+    ) -> None:
+        self._workspace = workspace
+        self._batch = batch
+        self._trials = trials
+        self._jobs = jobs
+        self._note_folder = note_folder
+        self._packing: list[RunningJob] = []
+        self._unpacking: list[RunningJob] = []
+        self._pressed = 0.0
+        self._said: tuple[object, ...] = ()
+
+    # Whether a press would start the same once more
+
+    def _too_soon(self) -> bool:
+        """Whether the same sentence was pressed a moment ago."""
+        just_now = time.monotonic() - self._pressed < QApplication.doubleClickInterval() / 1000
+        return just_now and self._said == self._sentence()
+
+    def _sentence(self) -> tuple[object, ...]:
+        """What the button would do, as far as it tells one press from another."""
+        ws = self._workspace
+        form = ws.pack
+        return ws.place, ws.selection.nodes, ws.chosen_paths(), form.info.id, form.level, form.folder, form.part_size
+
+    def _under_way(self, started: list[RunningJob]) -> list[RunningJob]:
+        started[:] = [running for running in started if running in self._jobs.running]
+        return started
+
+    @property
+    def holds_packing(self) -> bool:
+        """Whether what was pressed last has yet to be taken over by its job, which then has a plan of its own."""
+        return self._too_soon() or any(
+            not running.waits and not (now := running.job.snapshot()).paused and now.phase in ("", _LOOKING)
+            for running in self._under_way(self._packing)
+        )
+
+    @property
+    def holds_unpacking(self) -> bool:
+        """Whether the archive in which the window stands is being unpacked: the same plan must not be run twice."""
+        opened = self._workspace.archive
+        return self._too_soon() or any(
+            opened is not None and running.source == (opened.path,) for running in self._under_way(self._unpacking)
+        )
+
+    @property
+    def holds_batch(self) -> bool:
+        """Whether one of the archives that are chosen on the disk is being unpacked."""
+        chosen = set(self._batch.form.archives)
+        return self._too_soon() or any(
+            not chosen.isdisjoint(running.source) for running in self._under_way(self._unpacking)
+        )
+
+    def start_pack(self) -> None:
+        """Pack what is chosen, as the sentence says; behind what is being packed already."""
+        ws = self._workspace
+        items, form = ws.chosen_paths(), ws.pack
+        if not items or self.holds_packing:
+            return
+        self._pressed, self._said = time.monotonic(), self._sentence()
+        self._note_folder(ws.pack_folder)
+        point = self._trials.point
+        expected = (point.size, point.seconds) if point is not None else (0, 0.0)
+        if not form.each:
+            self._pack(list(items), ws.asked_target, ws.pack_target.name, expected)
+        else:
+            for item in items:
+                target = ws.pack_folder / (suggested_stem([item]) + form.info.ending)
+                self._pack([item], target, target.name, (0, 0.0))
+        ws.end_set()
+
+    def _pack(self, items: list[Path], target: Path, name: str, expected: tuple[int, float]) -> None:
+        form, clash = replace(self._workspace.pack), self._workspace.pack_clash
+
+        def work(job: Job) -> Report:
+            from rundlet.core.work.packer import pack
+
+            job.begin(_LOOKING)
+            plan = plan_pack(
+                items,
+                target=target,
+                info=form.info,
+                options=form.options,
+                part_size=form.part_size,
+                exclude=form.exclude,
+                leave_out=form.leave_out,
+                follow=form.follow,
+                read_back=form.read_back,
+                trash=form.trash,
+                on_clash=clash,
+                keep_replaced=True,
+                job=job,
+            )
+            return pack(plan, job)
+
+        self._packing.append(
+            self._jobs.start(
+                f"Packing {quoted(name)}",
+                work,
+                source=items,
+                expected=expected,
+                queued=True,
+                verb="pack",
+                target=target,
+            )
+        )
+
+    def start_unpack(self) -> None:
+        """Unpack as the landing tree says."""
+        plan, opened = self._workspace.plan, self._workspace.archive
+        if plan is None or opened is None or self.holds_unpacking:
+            return
+        self._pressed, self._said = time.monotonic(), self._sentence()
+        self._note_folder(self._workspace.unpack_folder)
+        path, form = opened.path, self._workspace.unpack
+        after = form.after
+        if self._workspace.place.outer is not None:
+            after = Afterwards.STAYS  # it is a copy, and goes by itself
+
+        def work(job: Job) -> Report:
+            from rundlet.core.work.extractor import put_away, unpack
+
+            reader = opened.reopened()
+            try:
+                report = unpack(plan, reader, job)
+                put_away(plan, reader, report, job, after)
+                return report
+            finally:
+                reader.close()
+
+        self._unpacking.append(
+            self._jobs.start(
+                f"Unpacking {quoted(path.name)}", work, source=[path], shows=form.show, verb="unpack", target=plan.root
+            )
+        )
+
+    def start_several(self) -> None:
+        """Unpack the archives that are chosen on the disk."""
+        form, into = replace(self._batch.form), self._batch.folder
+        if self.holds_batch:
+            return
+        self._pressed, self._said = time.monotonic(), self._sentence()
+        self._note_folder(into)
+        ready = [outlook.path for outlook in form.ready]
+        rules = {path: dict(own) for path, own in form.rules.items()}
+
+        def work(job: Job) -> Report:
+            from rundlet.core.work.extract_many import unpack_several
+
+            return unpack_several(
+                ready,
+                into=into,
+                on_clash=form.on_clash,
+                rules=rules,
+                keep_replaced=True,
+                after=Afterwards.TRASH if form.trash else Afterwards.STAYS,
+                job=job,
+            )
+
+        self._unpacking.append(
+            self._jobs.start(
+                f"Unpacking {plural(len(ready), 'archive')}",
+                work,
+                source=ready,
+                shows=form.show,
+                verb="unpack",
+                target=into,
+            )
+        )

@@ -1,0 +1,1 @@
+"""What can be listed: a folder on the disk, a folder of an archive, what unpacking will leave behind."""

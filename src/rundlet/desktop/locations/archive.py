@@ -1,0 +1,218 @@
+"""A folder of an archive as a listing, with what is looked for in all of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.file_type import FileType, file_type_of, word_for
+from rundlet.core.model.find import Wanted
+from rundlet.core.model.find_rows import rows_named
+from rundlet.core.model.natural import NATURAL_AT_MOST
+from rundlet.desktop.locations.listing import TOP, Record
+
+if TYPE_CHECKING:
+    from rundlet.core.model.tree import ArchiveTree
+
+_LONGEST_ENDING = 16
+
+Narrowed = tuple[NDArray[np.bool_] | None, NDArray[np.bool_] | None]
+
+
+class ArchiveListing:
+    """A folder of an archive and everything below it. Nodes are those of the tree, but for :data:`TOP`.
+
+    Args:
+        sorts: the type of every node; see :func:`file_types_of`.
+    """
+
+    is_archive = True
+
+    def __init__(self, tree: ArchiveTree, folder: int, sorts: NDArray[np.int64]) -> None:
+        self.tree = tree
+        self.folder = folder
+        self.sorts = sorts
+        self._key, self._descending = "name", False
+        self._keep: NDArray[np.bool_] | None = None
+        self._found: NDArray[np.bool_] | None = None
+        self._sorted: dict[int, list[int]] = {}
+        self._largest: dict[int, int] = {}
+        self._ahead: tuple[tuple[str, FileType | None], Narrowed] | None = None
+        self._counts: dict[FileType, int] | None = None
+        self._orders: dict[tuple[int, str, bool], NDArray[np.int64]] = {}
+
+    def children(self, node: int) -> Sequence[int]:
+        node = self.folder if node == TOP else node
+        known = self._sorted.get(node)
+        if known is None:
+            nodes = self._in_order(node, self._key, descending=self._descending)
+            if self._keep is not None:
+                nodes = nodes[self._keep[nodes]]
+            known = self._sorted[node] = nodes.tolist()
+        return known
+
+    def _in_order(self, node: int, key: str, *, descending: bool) -> NDArray[np.int64]:
+        """All that lies in a folder; large folders are put in an order once, whatever is looked for."""
+        key = "packed" if key == "share" else key
+        known = self._orders.get((node, key, descending))
+        if known is None:
+            known = self.tree.sorted_children(node, key, descending=descending)
+            if len(known) > NATURAL_AT_MOST:
+                self._orders[node, key, descending] = known
+        return known
+
+    def parent_of(self, node: int) -> int:
+        above = int(self.tree.parent[node])
+        return TOP if above in (self.folder, -1) else above
+
+    def _below(self, *folders: int) -> NDArray[np.bool_]:
+        """Which nodes lie in these folders, however deep; not they themselves."""
+        below = np.zeros(len(self.tree), np.bool_)
+        tops = np.zeros(len(self.tree), np.bool_)
+        tops[list(folders)] = True
+        above = self.tree.parent.copy()
+        while (up := above > 0).any():
+            below[up] |= tops[above[up]]
+            above[up] = self.tree.parent[above[up]]
+        return below
+
+    def meant(self, nodes: list[int]) -> list[int]:
+        """What choosing rows means: a folder that is shown only as the way to what was found stands for just that."""
+        if self._found is None or not nodes:
+            return nodes
+        chosen = np.array(nodes, np.int64)
+        found = self._found[chosen]
+        more = self._below(*chosen[~found].tolist()) & self._found
+        more[chosen] = False
+        return [*chosen[found].tolist(), *np.flatnonzero(more).tolist()]
+
+    def is_all(self, nodes: Sequence[int]) -> bool:
+        """Whether these are all that lies in the folder, in its order."""
+        return self._keep is None and list(nodes) == self.children(TOP)
+
+    def is_folder(self, node: int) -> bool:
+        return node == TOP or self.tree.is_folder(node)
+
+    def count(self, node: int) -> int:
+        """None of a folder with very many: it is gone into instead, as they have to be put in an order first."""
+        if not self.is_folder(node):
+            return 0
+        below = self.tree.children(self.folder if node == TOP else node)
+        shown = len(below) if self._keep is None else int(self._keep[below].sum())
+        return shown if shown <= NATURAL_AT_MOST or node == TOP else 0
+
+    def record(self, node: int) -> Record:
+        tree = self.tree
+        name = tree.name(node)
+        row = tree.row(node)
+        kind = Kind.DIR if row is None else Kind(int(tree.catalog.kind[row]))
+        siblings = int(tree.parent[node])
+        largest = self._largest.get(siblings)
+        if largest is None:
+            largest = self._largest[siblings] = max(int(tree.size[tree.children(siblings)].max(initial=1)), 1)
+        sort = FileType.FOLDERS if kind == Kind.DIR else FileType.LINKS if kind == Kind.LINK else file_type_of(name)
+        return Record(
+            name=name,
+            sort=sort,
+            word={Kind.DIR: "Folder", Kind.LINK: "Link", Kind.OTHER: "Device"}.get(kind) or word_for(name),
+            size=int(tree.size[node]),
+            packed=int(tree.packed[node]),
+            share=int(tree.size[node]) / largest,
+            mtime_ns=tree.mtime_ns(node),
+            note="locked" if row is not None and tree.catalog.encrypted[row] else "",
+        )
+
+    def sort(self, key: str, *, descending: bool) -> None:
+        if (key, descending) != (self._key, self._descending):
+            self._key, self._descending = key, descending
+            self._sorted.clear()
+
+    def order_ahead(self, key: str, *, descending: bool) -> None:
+        self._in_order(self.folder, key, descending=descending)
+
+    def narrow_ahead(self, text: str, sort: FileType | None) -> None:
+        self._ahead = (text, sort), self._narrowed(text, sort)
+
+    def narrow(self, text: str, sort: FileType | None) -> None:
+        ahead, self._ahead = self._ahead, None
+        if ahead is None or ahead[0] != (text, sort):
+            self.narrow_ahead(text, sort)
+            ahead, self._ahead = self._ahead, None
+        self._sorted.clear()
+        self._found, self._keep = ahead[1] if ahead is not None else (None, None)
+
+    def _narrowed(self, text: str, sort: FileType | None) -> Narrowed:
+        """The nodes that fit, and these with the folders they sit in; None for both where all do."""
+        if not text and sort is None:
+            return None, None
+        tree = self.tree
+        wanted = Wanted.of(text)
+        keep = named(tree, wanted) if wanted else np.ones(len(tree), np.bool_)
+        if sort is not None:
+            keep &= self.sorts == list(FileType).index(sort)
+        keep[0] = False
+        found = keep.copy()
+        above = np.flatnonzero(keep)
+        while len(above):
+            above = np.unique(tree.parent[above])
+            above = above[above > 0]
+            keep[above] = True
+        return found, keep
+
+    def counts(self) -> dict[FileType, int]:
+        if self._counts is None:
+            self._counts = self._count()
+        return self._counts
+
+    def _count(self) -> dict[FileType, int]:
+        sorts_below = self.sorts[1:]
+        if self.folder:
+            sorts_below = sorts_below[self._below(self.folder)[1:]]
+        numbers, how_many = np.unique(sorts_below, return_counts=True)
+        sorts = list(FileType)
+        return {sorts[n]: int(count) for n, count in zip(numbers.tolist(), how_many.tolist(), strict=True) if n >= 0}
+
+    @property
+    def found(self) -> int:
+        return len(self.tree) - 1 if self._found is None else int(self._found.sum())
+
+    def node_of(self, path: str) -> int | None:
+        """The row of a path in the archive, or None."""
+        return self.tree.find(path)
+
+
+def file_types_of(tree: ArchiveTree) -> NDArray[np.int64]:
+    """The type of every node as its number in :class:`FileType`; for a million nodes this is work for the background."""
+    numbers = {sort: i for i, sort in enumerate(FileType)}
+    sorts = np.full(len(tree), numbers[FileType.FOLDERS], np.int64)
+    known: dict[bytes, int] = {}
+    found = []
+    for raw in tree.catalog.names.all_raw():
+        ending = raw[raw.rfind(b"/") + 1 :].rpartition(b".")[2][:_LONGEST_ENDING]
+        number = known.get(ending)
+        if number is None:
+            name = raw.rpartition(b"/")[2].decode("utf-8", "replace")
+            number = numbers[file_type_of(name)]
+            if b"." in raw[raw.rfind(b"/") + 1 :]:
+                known[ending] = number
+        found.append(number)
+    kinds = tree.catalog.kind
+    rows = np.array(found, np.int64)
+    rows[kinds == Kind.DIR] = numbers[FileType.FOLDERS]
+    rows[kinds == Kind.LINK] = numbers[FileType.LINKS]
+    sorts[1 : len(rows) + 1] = rows
+    return sorts
+
+
+def named(tree: ArchiveTree, wanted: Wanted) -> NDArray[np.bool_]:
+    """Which nodes have a wanted name."""
+    keep = np.zeros(len(tree), np.bool_)
+    count = len(tree.catalog)
+    keep[1 : count + 1] = rows_named(tree.catalog.names, wanted, lambda row: tree.name(row + 1))
+    for node in range(count + 1, len(tree)):  # folders that no entry stands for
+        keep[node] = wanted.fits(tree.name(node))
+    return keep

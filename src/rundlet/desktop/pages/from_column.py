@@ -1,0 +1,359 @@
+"""From: what lies here, on the disk or inside an archive, and what of it is chosen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QElapsedTimer, QPoint, Qt, QTimer, Signal
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QApplication,
+    QSplitter,
+)
+
+from rundlet.core import text
+from rundlet.core.errors import RundletError, UnknownFormat
+from rundlet.core.jobs.interface_priority import first
+from rundlet.core.model.file_type import FileType
+from rundlet.core.model.natural import NATURAL_AT_MOST
+from rundlet.desktop.background import Latest
+from rundlet.desktop.dragging import local_files
+from rundlet.desktop.file_manager import type_words
+from rundlet.desktop.locations.disk import DiskListing
+from rundlet.desktop.locations.listing import COLUMNS, TOP, Listing, in_archive
+from rundlet.desktop.models.entries import EntryModel
+from rundlet.desktop.pages.list_views import ListViews
+from rundlet.desktop.pages.preview_pane import PreviewPane
+from rundlet.desktop.pages.summaries import summary_of
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.basics import Column, OneLine, label, restyle, tab_through
+from rundlet.desktop.views.entry_views import EntryView, ThumbView
+from rundlet.desktop.views.long_view import LongView
+from rundlet.desktop.views.name_encoding_field import NameEncodingField
+from rundlet.desktop.views.notice import Notice
+from rundlet.desktop.views.selection_offers import SelectionOffers
+from rundlet.desktop.views.type_chips import TypeChips
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QDragEnterEvent, QDropEvent, QResizeEvent
+
+    from rundlet.desktop.locations.archive import ArchiveListing
+    from rundlet.desktop.preview_loader import PreviewLoader, Thumbs
+    from rundlet.desktop.state.forms import Selection
+    from rundlet.desktop.state.workspace import Workspace
+
+_HINT = "Tick or Ctrl-click to choose. Shift picks a run, Ctrl takes one back out."
+_MAP_HINT = "A click goes into a folder or an archive, and chooses a file."
+_EXPAND_UP_TO = 12
+_EXPAND_AT_MOST = 5000
+
+
+class FromColumn(Column):
+    """The list with its counts and type chips.
+
+    Signals:
+        dropped: files that were dragged in.
+        moved_onto: files of the list that were dragged onto one of its folders, the folder, and whether they move there.
+    """
+
+    dropped = Signal(object)
+    moved_onto = Signal(object, object, bool)
+
+    def __init__(self, workspace: Workspace, preview_loader: PreviewLoader, thumbs: Thumbs) -> None:
+        super().__init__("From")
+        self._workspace = workspace
+        self.setAcceptDrops(True)
+        self.summary = OneLine("soft")
+        self.head.addWidget(self.summary)
+        self.model = EntryModel()
+        self.pages = ListViews(workspace, self.model, thumbs)
+        self.view, self.view_buttons = self.pages.view, self.pages.view_buttons
+        for button in self.view_buttons.values():
+            self.head.addWidget(button)
+        self._types = TypeChips()
+        self.chips = self._types.chips
+        self._find = ""
+        self.body.addWidget(self._types)
+        self.preview_pane = PreviewPane(workspace, preview_loader, self.view, self.view_buttons["look"])
+        self.preview = self.preview_pane.preview
+        self.halves = QSplitter(Qt.Orientation.Vertical)
+        self.halves.addWidget(self.pages)
+        self.halves.addWidget(self.preview)
+        self.halves.setChildrenCollapsible(False)
+        self.halves.setStretchFactor(0, 1)
+        self.halves.setSizes([theme.sizes.window_height, theme.sizes.preview])
+        self.body.addWidget(self.halves, 1)
+        self._before: tuple[int, ...] = ()
+        self._order_task, self._narrow_task = Latest(workspace.background), Latest(workspace.background)
+        self._last: tuple[int, ...] = ()
+        self._changed = QElapsedTimer()
+        self._unseen: list[int] = []
+        self.offers = SelectionOffers()
+        self.hint = label(_HINT, "soft")
+        self.notice = Notice()
+        self.names_as = NameEncodingField()
+        self.body.addWidget(self.notice)
+        self.body.addWidget(self.names_as)
+        self.body.addWidget(self.offers)
+        self.body.addWidget(self.hint)
+        self._wire()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Where it is narrow, names get the room of the kinds, which the icons tell too."""
+        super().resizeEvent(event)
+        for key, least in (
+            ("kind", theme.sizes.kinds_from),
+            ("changed", theme.sizes.times_from),
+            ("share", theme.sizes.shares_from),
+        ):
+            for view in (self.view, self.pages.long):
+                view.setColumnHidden(COLUMNS.index(key), self.width() < least)
+
+    def _hands_are_busy(self) -> bool:
+        """Whether something is being typed, dragged or chosen from a menu, which rows must not be taken away from."""
+        editing = any(view.state() == QAbstractItemView.State.EditingState for view in self.pages.lists)
+        return editing or bool(QApplication.mouseButtons().value) or QApplication.activePopupWidget() is not None
+
+    def _wire(self) -> None:
+        self._workspace.follower.held = self._hands_are_busy
+        self._workspace.order = lambda: self.model.order
+        self.model.beside = self._beside
+        self._workspace.listed.connect(self._show)
+        self._workspace.unchanged.connect(self.pages.show_place)
+        self._workspace.opening.connect(self._show_partial)
+        self._workspace.failed_to_list.connect(self._show_failure)
+        self._workspace.names_hidden.connect(self._show_hidden)
+        self._workspace.row_changed.connect(self.model.refresh_row)
+        self._workspace.selection_changed.connect(self._show_choice)
+        self._workspace.restored.connect(self._choose_all_of)
+        for view in self.pages.lists:
+            view.entered.connect(self._enter)
+            view.look_wanted.connect(self.preview_pane.toggle)
+            view.replaced.connect(self._let_go_of_unseen)
+        self.pages.way_changed.connect(self._hint_again)
+        self.view.selectionModel().selectionChanged.connect(self._selection_changed)
+        self._types.changed.connect(self._narrow)
+        self.names_as.chosen.connect(self._workspace.read_names_as)
+        self.offers.again.clicked.connect(self._choose_again)
+        self.offers.choose_shown.clicked.connect(self.view.selectAll)
+        self.offers.only_shown.clicked.connect(self._forget_unseen)
+        self.offers.keep.clicked.connect(self._workspace.keep_choice)
+        self.offers.only_here.clicked.connect(self._workspace.let_go)
+        self.pages.message.back.clicked.connect(self._leave_message)
+
+    def _beside(self, work: Callable[[], None], then: Callable[[], None]) -> None:
+        self._order_task.run(lambda _: work(), done=lambda _: then(), failed=self.tell)
+
+    def _enter(self, node: int) -> None:
+        """Go in. The double click has chosen the row itself; what was chosen before it is chosen again on coming back."""
+        listing = self._workspace.listing
+        if in_archive(listing) and not listing.is_folder(node) and listing.record(node).sort != FileType.ARCHIVES:
+            self.set_looking(True)  # what else is there to see in it
+            return
+        by_itself = self.view.chosen_nodes() == [node] and not self._changed.hasExpired(
+            QApplication.doubleClickInterval()
+        )
+        self._workspace.enter(node, leaving=self._last if by_itself and self._last else None)
+
+    def _hint_again(self) -> None:
+        self.hint.setText(_MAP_HINT if self.pages.is_map else _HINT)
+        restyle(self.hint, "role", "soft")
+
+    def set_looking(self, on: bool) -> None:
+        """Show the current file beside the list, or no longer."""
+        self.preview_pane.set_on(on)
+
+    # Showing
+
+    def _show(self, listing: Listing) -> None:
+        before, scrolled = self.model.listing, self.pages.rows.verticalScrollBar().value()
+        again = isinstance(before, DiskListing) and isinstance(listing, DiskListing) and before.folder == listing.folder
+        self._narrow_task.drop()
+        if not again:
+            self._find = ""
+            self._types.choose(None)
+        self._before, self._last, self._unseen = (), (), []
+        self._hint_again()
+        within = in_archive(listing)
+        archive = self._workspace.archive
+        self.names_as.show_page(archive.reader.code_page if archive is not None else "")
+        self.model.show(listing, share_heading="Packed" if within else "Share")
+        self.view.setRootIsDecorated(within)
+        self.view.setIndentation(theme.sizes.indent if within else 0)
+        self._types.show_counts(listing.counts())
+        tab_through(self.view_buttons["look"], self._types.chips.values())
+        if again:
+            if self._find or self._types.chosen:
+                self.model.narrow(self._find, self._types.chosen)
+            QTimer.singleShot(0, lambda: self.pages.rows.verticalScrollBar().setValue(scrolled))
+        if in_archive(listing):
+            self._expand_few(listing)
+        empty = not len(listing.children(0))
+        self.pages.show_place()
+        if empty:
+            more = "" if within else "Right-click for a new folder, or to paste what you copied."
+            self._say("There is nothing in here." if within else "This folder is empty.", more)
+
+    def _show_partial(self, listing: ArchiveListing) -> None:
+        """What was found so far of an archive that is still being listed."""
+        self._show(listing)
+        self.summary.setText(f"{text.number(len(listing.tree.catalog))} entries so far; still reading the list …")
+
+    def _expand_few(self, listing: ArchiveListing) -> None:
+        """Open the folders at once where all of it fits on a page."""
+        top = listing.children(0)
+        most = _EXPAND_AT_MOST if len(top) == 1 else _EXPAND_UP_TO
+        for row, node in enumerate(top[:_EXPAND_UP_TO]):
+            # Asked of the tree, as to put a million rows in order only to count them takes seconds.
+            if listing.is_folder(node) and len(listing.tree.children(node)) <= most:
+                self.view.expand(self.model.index(row, 0))
+
+    def narrow_to(self, words: str) -> None:
+        """Show only rows with these words in their names."""
+        self._find = words.strip()
+        self._narrow()
+
+    def _narrow(self) -> None:
+        """Show only what fits; among very many that is found beside the interface, while one goes on typing."""
+        listing, wanted = self.model.listing, (self._find, self._types.chosen)
+        self._narrow_task.drop()
+        if in_archive(listing) and len(listing.tree) > NATURAL_AT_MOST:
+            self._narrow_task.run(
+                lambda _: listing.narrow_ahead(*wanted), done=lambda _: self._show_narrowed(), failed=self.tell
+            )
+        else:
+            self._show_narrowed()
+
+    def _show_narrowed(self) -> None:
+        """What is chosen stays chosen, in sight or not."""
+        chosen = list(self._workspace.selection.nodes)
+        self.model.narrow(self._find, self._types.chosen)
+        narrowed = bool(self._find or self._types.chosen)
+        listing = self.model.listing
+        if in_archive(listing) and narrowed and not self.model.is_long:
+            if listing.found <= _EXPAND_AT_MOST:
+                self.view.expandAll()
+            else:
+                self.view.expandToDepth(0)
+        self._choose_all_of(chosen)
+        self.pages.show_place()
+
+    def _choose_all_of(self, nodes: list[int]) -> None:
+        """These are chosen, those that are not in sight too."""
+        rows = self.model.rows_of(nodes)
+        self._unseen = [node for node, row in zip(nodes, rows, strict=True) if row < 0]
+        self.view.choose_nodes(node for node, row in zip(nodes, rows, strict=True) if row >= 0)
+        self._selection_changed()
+
+    def _let_go_of_unseen(self) -> None:
+        """What is hidden goes with all else that a plain click lets go of, also where the click changes nothing in sight."""
+        if self._unseen:
+            self._unseen = []
+            self._selection_changed()
+
+    def _forget_unseen(self) -> None:
+        self._unseen = []
+        self._selection_changed()
+
+    def _show_offers(self) -> None:
+        selection, listing = self._workspace.selection, self.model.listing
+        narrowed = listing is not None and (self._find or self._types.chosen)
+        self.offers.show_found(listing.found if narrowed and listing is not None else 0, len(self._unseen))
+        self.offers.show_gathered(selection, self._workspace.other_folders, on_disk=isinstance(listing, DiskListing))
+
+    def _show_failure(self, error: Exception) -> None:
+        if isinstance(error, UnknownFormat) and (place := self._workspace.refused) is not None:
+            what = type_words(place)
+            known = f"; the desktop knows its type as “{what}”." if what else "."
+            named = error.message.rstrip(".") + known
+            self._say(named, error.hint or "")
+        elif isinstance(error, RundletError):
+            self._say(error.message, error.hint or "")
+        else:
+            self._say("Something went wrong in Rundlet itself.", f"{type(error).__name__}: {error}")
+
+    def _show_hidden(self, error: RundletError) -> None:
+        """An archive whose list is locked: there is nothing to show before the password is given."""
+        self.model.show(None)
+        self.names_as.show_page("")
+        self._types.setVisible(False)
+        self.summary.setText("")
+        self._say("The names in it are hidden.", "Give its password to see them.")
+
+    def tell(self, error: BaseException) -> None:
+        """Say beside the list what could not be done; the list stays."""
+        self.hint.setText(str(error))
+        restyle(self.hint, "role", "warn")
+
+    def _say(self, words: str, more: str) -> None:
+        back = "Back to the list" if self._has_rows else "Back" if self._workspace.can_go_back else ""
+        self.pages.say(words, more, back=back)
+
+    @property
+    def _has_rows(self) -> bool:
+        return self.model.listing is not None and len(self.model.listing.children(TOP)) > 0
+
+    def _leave_message(self) -> None:
+        if self._has_rows:
+            self.pages.show_place()
+        else:
+            self._workspace.back()
+
+    def _show_choice(self, selection: Selection) -> None:
+        self.summary.setText(summary_of(self._workspace.listing, selection))
+        self._show_offers()
+
+    # Choosing
+
+    def _selection_changed(self) -> None:
+        with first():  # so many small calls of the interface would each wait for the threads that compute
+            self._take_choice(self.view.chosen_nodes())
+
+    def _take_choice(self, nodes: list[int]) -> None:
+        listing = self.model.listing
+        if in_archive(listing):
+            nodes = listing.meant(nodes)
+        shown = len(nodes)
+        nodes += self._unseen
+        before = self._workspace.selection.nodes
+        if len(before) > 1 and len(nodes) == 1:
+            self._before = before
+        elif len(nodes) > 1:
+            self._before = ()
+        self._last = before
+        self._changed.start()
+        self.offers.show_before(len(self._before))
+        self._workspace.choose(nodes, shown=shown)
+
+    def _choose_again(self) -> None:
+        before, self._before = self._before, ()
+        self.view.choose_nodes(before)
+
+    # Dropping
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.source() in self.pages.lists or event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        if event.source() in self.pages.lists:
+            folder = self._folder_at(event.position().toPoint())
+            if folder is not None:
+                copies = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+                event.setDropAction(Qt.DropAction.CopyAction)  # what moves is moved by us
+                event.accept()
+                self.moved_onto.emit(local_files(event.mimeData()), folder, not copies)
+            return
+        event.acceptProposedAction()
+        self.dropped.emit(local_files(event.mimeData()))
+
+    def _folder_at(self, at: QPoint) -> Path | None:
+        """The folder on the disk whose row is at a place of the column."""
+        listing, view = self.model.listing, self.pages.page
+        if not isinstance(listing, DiskListing) or not isinstance(view, EntryView | LongView | ThumbView):
+            return None
+        index = view.indexAt(view.viewport().mapFrom(self, at))
+        node = self.model.node(index) if index.isValid() else 0
+        return listing.items[node - 1].path if node and listing.is_folder(node) else None

@@ -1,0 +1,140 @@
+"""How, when packing: the trial, format and level, and the options."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QScrollArea,
+    QSizePolicy,
+    QSlider,
+    QWidget,
+)
+
+from rundlet.core import text
+from rundlet.core.formats.detect import WRITABLE
+from rundlet.core.model.file_type import noun_for
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.basics import (
+    Choices,
+    heading,
+    label,
+    page_layout,
+)
+from rundlet.desktop.views.chart import Chart, Picture
+from rundlet.desktop.views.pack_options import PackOptions
+from rundlet.desktop.views.saved_settings_box import SavedSettingsBox
+
+if TYPE_CHECKING:
+    from rundlet.core.userdata.presets import Presets
+    from rundlet.core.work.sample import Sample
+    from rundlet.desktop.state.forms import Selection
+    from rundlet.desktop.state.trial_runner import TrialRunner
+    from rundlet.desktop.state.workspace import Workspace
+
+_LEVEL_WORDS = ("as is", "quick", "quick", "balanced", "balanced", "balanced", "tight", "tight", "tightest", "tightest")
+
+
+def level_word(level: int) -> str:
+    """A level in a word."""
+    return _LEVEL_WORDS[level]
+
+
+class PackPage(QScrollArea):
+    """The trial, format and level, and everything else that can be asked of a new archive."""
+
+    def __init__(self, workspace: Workspace, trials: TrialRunner, presets: Presets) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._trials = trials
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        page = QWidget()
+        page.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.setWidget(page)
+        column = page_layout(page)
+        column.setContentsMargins(0, 0, theme.sizes.gap + theme.sizes.space, 0)
+        self.statement = label("Pack", "statement")
+        column.addWidget(self.statement)
+        self.chart = Chart()
+        column.addWidget(self.chart)
+        self.hopeless = label("", "soft")
+        column.addWidget(self.hopeless)
+        self.formats = Choices([(f.info.id, f.info.id) for f in WRITABLE], name="Format")
+        column.addWidget(heading("Format"))
+        column.addWidget(self.formats)
+        column.addWidget(heading("Level"))
+        self.level = QSlider(Qt.Orientation.Horizontal)
+        self.level.setRange(0, 9)
+        self.level.setPageStep(1)
+        self.level.setAccessibleName("Level, 0 as is to 9 tightest")
+        column.addWidget(self.level)
+        self.words = label("", "soft")
+        column.addWidget(self.words)
+        self.options = PackOptions(workspace)
+        column.addWidget(self.options)
+        self.saved_settings = SavedSettingsBox(workspace, presets)
+        column.addWidget(self.saved_settings)
+        column.addStretch(1)
+        self.level.valueChanged.connect(workspace.set_level)
+        self.formats.chosen.connect(workspace.set_format)
+        self.chart.chosen.connect(workspace.set_format_and_level)
+        workspace.pack_changed.connect(self._show)
+        workspace.selection_changed.connect(self._show_choice)
+        trials.changed.connect(self._show)
+
+    def _show(self) -> None:
+        form = self._workspace.pack
+        self.formats.choose(form.info.id)
+        self._show_choice(self._workspace.selection)
+        self.level.blockSignals(True)
+        self.level.setRange(form.info.levels[0], form.info.levels[-1])
+        self.level.setValue(form.level)
+        self.level.blockSignals(False)
+        self.level.setEnabled(len(form.info.levels) > 1)
+        how = f"Level {form.level}: {level_word(form.level)}. " if len(form.info.levels) > 1 else ""
+        self.words.setText(f"{how}{self._foretold()}{form.info.about}")
+        self._show_trial()
+
+    def _foretold(self) -> str:
+        point = self._trials.point
+        if point is None:
+            return ""
+        return f"About {text.size(point.size)} in {text.duration(point.seconds)}. "
+
+    def _show_trial(self) -> None:
+        trials, form = self._trials, self._workspace.pack
+        self.chart.setVisible(bool(trials.points) or trials.running)
+        before = trials.sample.total if trials.sample is not None else 0
+        self.chart.show_picture(
+            Picture(
+                tuple(trials.points.values()),
+                frozenset(trials.best),
+                (form.info.id, form.level),
+                before,
+                form.part_size or form.limit,
+            )
+        )
+        words = hopeless_words(trials.sample)
+        self.hopeless.setText(words)
+        self.hopeless.setVisible(bool(words))
+
+    def _show_choice(self, selection: Selection) -> None:
+        if not selection.items:
+            self.statement.setText("Choose what to pack")
+        else:
+            each = ", each by itself" if self._workspace.pack.each and selection.items > 1 else ""
+            self.statement.setText(f"Pack {text.plural(selection.items, 'item')}{each}")
+
+
+def hopeless_words(sample: Sample | None) -> str:
+    """What will not get smaller, in a sentence."""
+    if sample is None or not sample.hopeless:
+        return ""
+    if sum(count for _, count in sample.hopeless) == sample.files:
+        return "All of this is packed already and will not get smaller. The quickest level is as good as any."
+    groups = [text.plural(count, noun_for(kindred)) for kindred, count in sample.hopeless]
+    listed = " and ".join([", ".join(groups[:-1]), groups[-1]]) if len(groups) > 1 else groups[0]
+    return f"Packed already, so they will not get smaller: {listed}."

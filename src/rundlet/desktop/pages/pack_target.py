@@ -1,0 +1,275 @@
+"""To, when packing: the archive's name and place, how large it will be, and what it must fit."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QRadioButton,
+    QWidget,
+)
+
+from rundlet.core import text
+from rundlet.core.fs.disk_space import disk_rules
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.plans.losses import not_kept
+from rundlet.core.plans.pack_plan import PackClash
+from rundlet.desktop.state.trial_runner import TrialRunner, parts_for
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.basics import (
+    Choices,
+    go_button,
+    heading,
+    label,
+    page_layout,
+    radio_group,
+    restyle,
+    scrolling,
+)
+from rundlet.desktop.views.folder_field import FolderField, Quick
+from rundlet.desktop.views.gauge import Gauge
+
+if TYPE_CHECKING:
+    from rundlet.core.work.trial import Point
+    from rundlet.desktop.state.forms import PackForm, Selection
+    from rundlet.desktop.state.workspace import Workspace
+
+_LIMITS = ((0, "no limit"), (10_000_000, "10 MB"), (25_000_000, "25 MB"), (4_000_000_000, "4 GB"))
+_CLASHES = {
+    PackClash.RENAME: "Number this one",
+    PackClash.REPLACE: "Replace it, the old one to the trash",
+    PackClash.ADD: "Add to the one that is there",
+}
+
+
+class PackTarget(QWidget):
+    """The archive's name and folder, its size and what it must fit, and whether its name is taken."""
+
+    cut_wanted = Signal(int)
+
+    def __init__(self, workspace: Workspace, trials: TrialRunner, quick: Quick) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._trials = trials
+        whole = page_layout(self)
+        inner = QWidget()
+        column = page_layout(inner)
+        column.setContentsMargins(0, 0, theme.sizes.space, 0)
+        whole.addWidget(scrolling(inner), 1)
+        column.addWidget(heading("Name"))
+        row = QHBoxLayout()
+        self.name = QLineEdit()
+        self.name.setAccessibleName("Name of the archive, without its ending")
+        self.ending = label("", "ending", wrap=False)
+        row.addWidget(self.name, 1)
+        row.addWidget(self.ending)
+        column.addLayout(row)
+        self.clash = label("", "warn")
+        column.addWidget(self.clash)
+        self.ways_out = QWidget()
+        self.clashes = {rule: QRadioButton(words) for rule, words in _CLASHES.items()}
+        self._clash_group = radio_group(self, list(self.clashes.values()), page_layout(self.ways_out))
+        column.addWidget(self.ways_out)
+        column.addWidget(heading("Folder"))
+        self.folder = FolderField("Folder for the archive", quick)
+        column.addWidget(self.folder)
+        column.addWidget(heading("Size"))
+        self.gauge = Gauge()
+        column.addWidget(self.gauge)
+        self.sizes = label("", "soft")
+        column.addWidget(self.sizes)
+        column.addWidget(heading("Must fit"))
+        self.limits = Choices([(str(size), words) for size, words in _LIMITS], name="Must fit")
+        column.addWidget(self.limits)
+        self.other_limit = QLineEdit()
+        self.other_limit.setPlaceholderText("another size, such as 8 MB")
+        self.other_limit.setAccessibleName("Another size that it must fit")
+        column.addWidget(self.other_limit)
+        self.verdict = label("", "soft")
+        column.addWidget(self.verdict)
+        self.way_out = QPushButton()
+        column.addWidget(self.way_out, 0, Qt.AlignmentFlag.AlignLeft)
+        self.not_kept = label("", "soft")
+        column.addWidget(self.not_kept)
+        column.addStretch(1)
+        self.facts = label("", "soft")
+        whole.addWidget(self.facts)
+        self.go = go_button("Pack")
+        whole.addWidget(self.go)
+        self._typing = False
+        self.name.textEdited.connect(self._name_typed)
+        self.name.editingFinished.connect(self._name_finished)
+        self.limits.chosen.connect(self._limit_chosen)
+        self.other_limit.textEdited.connect(self._limit_typed)
+        self.way_out.clicked.connect(self._take_way_out)
+        trials.changed.connect(self._show)
+        for rule, button in self.clashes.items():
+            button.clicked.connect(lambda _=False, rule=rule: workspace.set_clash(rule))
+        self.folder.changed.connect(workspace.set_pack_folder)
+        workspace.pack_changed.connect(self._show)
+
+    def _show(self) -> None:
+        ws, form, selection = self._workspace, self._workspace.pack, self._workspace.selection
+        if ws.place.in_archive:
+            return
+        stem = "each after its own name" if form.each else form.stem
+        if not self._typing and self.name.text() != stem:
+            self.name.setText(stem)
+            self.name.setCursorPosition(0)
+        self.ending.setText(form.info.ending)
+        self.name.setEnabled(not form.each)
+        self.folder.show_folder(ws.pack_folder, must_be_there=True)
+        self._show_clash()
+        point, added_to = self._trials.point, ws.added_to
+        if point is not None and added_to:
+            point = replace(point, size=point.size + added_to)
+        parts = parts_for(form, point)
+        self.gauge.show_sizes(
+            selection.size + added_to,
+            point.size if point is not None else None,
+            limit=form.limit,
+            parts=parts or 0,
+            roughly=True,
+        )
+        self.gauge.setVisible(selection.items > 0)
+        self._show_limit(point)
+        self.sizes.setText(_size_words(selection, self._trials.point))
+        lost = [issue.message for issue in not_kept(self._trials.traits, form.info, WriteOptions(form.level))]
+        self.not_kept.setText(text.sentence(f"With {form.info.id}, {'; '.join(lost)}") if lost else "")
+        self.not_kept.setVisible(bool(lost))
+        lack = self._lack(point)
+        self.facts.setText(lack or f"{text.size(ws.pack_free)} free there.")
+        restyle(self.facts, "role", "warn" if lack else "soft")
+        words = f"Add {text.plural(selection.items, 'item')}" if added_to else pack_words(selection, form, parts)
+        words += selection.out_of_sight
+        self.go.setText(words if selection.items else "Pack")
+        self.go.set_ready(selection.items > 0 and not lack)
+
+    def _lack(self, point: Point | None) -> str:
+        """What keeps the work from being begun, or ""."""
+        ws = self._workspace
+        if ws.pack.bad_limit:
+            return "Write the size that it must fit with a unit, such as 8 MB."
+        if ws.pack.bad_parts:
+            return "Write the size of the parts with a unit, such as 20 MB."
+        if ws.name_is_too_long:
+            return "The name is too long for a disk."
+        if not os.path.isdir(ws.pack_folder):
+            return "There is no such folder."
+        if ws.pack.lock_is_lost:
+            return f"{ws.pack.info.id} can't be locked. Choose zip or 7z, or take the lock away."
+        if ws.pack.hidden_names_are_lost:
+            return f"{ws.pack.info.id} can't hide the names. Choose 7z, or let the names be seen."
+        if ws.pack.lock_is_open:
+            return "Type the password twice, or have it shown."
+        largest = disk_rules(ws.pack_folder).largest
+        if largest and point is not None and min(point.size, ws.pack.part_size or point.size) > largest:
+            return f"The disk there keeps no file of more than {text.size(largest)}; cut the archive into parts."
+        if point is not None and point.size > ws.pack_free:
+            return f"About {text.size(point.size)} are needed there, and only {text.size(ws.pack_free)} are free."
+        return ""
+
+    def _show_limit(self, point: Point | None) -> None:
+        """Whether the archive will fit, and the way out when it won't."""
+        form = self._workspace.pack
+        keys = {key for key, _ in _LIMITS}
+        typed = bool(self.other_limit.text())
+        self.limits.choose(str(form.limit) if form.limit in keys and not (typed and form.limit) else "")
+        if form.limit not in keys and not typed:  # it was kept for another time, and not typed here
+            self.other_limit.setText(text.size(form.limit))
+        if not form.limit or point is None:
+            self.verdict.setText("")
+            self.way_out.setVisible(False)
+            return
+        largest = min(point.size, form.part_size or point.size)
+        fits = largest <= form.limit
+        parts = "Each part fits" if form.part_size else "It fits"
+        self.verdict.setText(f"{parts}." if fits else f"It does not fit {text.size(form.limit)} like this.")
+        restyle(self.verdict, "role", "good" if fits else "warn")
+        other = None if fits else self._trials.fitting(form.limit - self._workspace.added_to)
+        self.way_out.setVisible(not fits)
+        if other is not None:
+            self.way_out.setText(f"{other.fmt} at level {other.level} fits: {text.size(other.size)}")
+            self.way_out.setProperty("choice", [other.fmt, other.level])
+        elif not fits:
+            self.way_out.setText(f"Nothing fits; cut it into parts of {text.size(form.limit)}")
+            self.way_out.setProperty("choice", None)
+
+    def _take_way_out(self) -> None:
+        selection = self.way_out.property("choice")
+        if selection:
+            self._workspace.set_format_and_level(*selection)
+        else:
+            self.cut_wanted.emit(self._workspace.pack.limit)
+
+    def _limit_chosen(self, key: str) -> None:
+        self.other_limit.clear()
+        self._set_limit(int(key))
+
+    def _limit_typed(self, words: str) -> None:
+        limit = text.parse_size(words, with_unit=True)
+        self._set_limit(limit or 0, bad=bool(words.strip()) and limit is None)
+
+    def _set_limit(self, limit: int, *, bad: bool = False) -> None:
+        restyle(self.other_limit, "state", "bad" if bad else "")
+
+        def change(form: PackForm) -> None:
+            form.limit, form.bad_limit = limit, bad
+
+        self._workspace.change_pack(change)
+
+    def _name_finished(self) -> None:
+        self._workspace.finish_stem()
+        self._show()
+
+    def _name_typed(self, words: str) -> None:
+        """While a name is being typed it is not tidied under the person's hands."""
+        self._typing = True
+        self._workspace.set_stem(words)
+        self._typing = False
+
+    def _show_clash(self) -> None:
+        ws = self._workspace
+        taken = ws.target_is_taken and not ws.pack.each
+        self.clash.setVisible(taken)
+        self.ways_out.setVisible(taken and not os.path.isdir(ws.asked_target))
+        self.clashes[PackClash.ADD].setVisible(not ws.pack.part_size)
+        self.clashes[ws.pack_clash].setChecked(True)
+        name = text.quoted(ws.asked_target.name)
+        self.clash.setText(
+            {
+                PackClash.RENAME: f"That name is taken; this one will be {text.quoted(ws.pack_target.name)}.",
+                PackClash.REPLACE: f"The {name} that is there goes to the trash.",
+                PackClash.ADD: f"What is in {name} stays as it is.",
+            }[ws.pack_clash]
+            if taken
+            else ""
+        )
+        restyle(self.clash, "role", "soft" if ws.pack_clash == PackClash.ADD else "warn")
+
+
+def _size_words(selection: Selection, point: Point | None) -> str:
+    """How much is chosen, and how much smaller it gets."""
+    if not selection.items:
+        return "Nothing is chosen yet."
+    words = [f"{text.plural(selection.files, 'file')}{' so far; still counting' if selection.counting else ''}"]
+    if point is not None and selection.size:
+        saved = selection.size - point.size
+        words.append(f"about {text.size(saved)} saved" if saved * 100 >= selection.size else "no smaller than before")
+    return " · ".join(words)
+
+
+def pack_words(selection: Selection, form: PackForm, parts: int | None) -> str:
+    """What the button does."""
+    words = f"Pack {text.plural(selection.items, 'item')}"
+    if form.each and selection.items > 1:
+        return f"{words} into {text.plural(selection.items, 'archive')}"
+    if not form.part_size:
+        return words
+    return f"{words} into {text.plural(parts, 'part')}" if parts else f"{words} into parts"

@@ -1,0 +1,197 @@
+"""How, when unpacking: the lock, folders, taken names, and what becomes of the archive."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QRadioButton,
+    QWidget,
+)
+
+from rundlet.core import text
+from rundlet.core.model.entry import ROOT, UNKNOWN
+from rundlet.core.plans.unpack_plan import Afterwards
+from rundlet.desktop.locations.listing import in_archive
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.basics import (
+    CLASH_WORDS,
+    SHOW_WORDS,
+    heading,
+    label,
+    page_layout,
+    radio_group,
+)
+from rundlet.desktop.views.gauge import Gauge
+
+if TYPE_CHECKING:
+    from rundlet.core.errors import RundletError
+    from rundlet.desktop.state.forms import UnpackForm
+    from rundlet.desktop.state.workspace import Workspace
+
+_AFTER_WORDS = {
+    Afterwards.STAYS: "The archive stays where it is",
+    Afterwards.TRASH: "If all went well, to the trash",
+    Afterwards.INTO: "If all went well, into the folder too",
+}
+
+
+class LockField(QWidget):
+    """Asks in place for the password of a locked archive; gone when there is no need of one."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        column = page_layout(self, gap=theme.sizes.space)
+        column.addWidget(heading("Locked"))
+        row = QHBoxLayout()
+        self.edit = QLineEdit()
+        self.edit.setEchoMode(QLineEdit.EchoMode.Password)
+        self.edit.setPlaceholderText("Password")
+        self.edit.setAccessibleName("Password of the archive")
+        self.open = QPushButton("Unlock")
+        row.addWidget(self.edit, 1)
+        row.addWidget(self.open)
+        column.addLayout(row)
+        self.words = label("", "warn")
+        column.addWidget(self.words)
+        self.edit.returnPressed.connect(self._try)
+        self.open.clicked.connect(self._try)
+        workspace.unpack_changed.connect(self._show)
+        workspace.unlock_failed.connect(self._failed)
+
+    def _show(self) -> None:
+        self.setVisible(self._workspace.needs_password)
+        if not self._workspace.needs_password:
+            self.edit.clear()
+            self.words.clear()
+        self.words.setVisible(bool(self.words.text()))
+
+    def _try(self) -> None:
+        self.words.clear()
+        self._workspace.unlock(self.edit.text())
+
+    def _failed(self, error: RundletError) -> None:
+        self.words.setText(error.message)
+        self.words.setVisible(True)
+        self.edit.selectAll()
+        self.edit.setFocus()
+
+
+class UnpackPage(QWidget):
+    """What is taken out, with or without folders, and what becomes of names that are taken."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        column = page_layout(self)
+        self.statement = label("", "statement")
+        self.more = label("", "soft")
+        self.gauge = Gauge()
+        column.addWidget(self.statement)
+        column.addWidget(self.more)
+        column.addWidget(self.gauge)
+        self.lock = LockField(workspace)
+        column.addWidget(self.lock)
+        column.addWidget(heading("Folders"))
+        self.with_folders = QRadioButton("Keep the folders they sit in")
+        self.just_files = QRadioButton("Just the files, no folders")
+        self._folder_group = radio_group(self, [self.with_folders, self.just_files], column)
+        column.addWidget(heading("If a name is taken"))
+        self.clash = {rule: QRadioButton(words) for rule, words in CLASH_WORDS.items()}
+        self._clash_group = radio_group(self, list(self.clash.values()), column)
+        column.addWidget(heading("Afterwards"))
+        self.after = {after: QRadioButton(words) for after, words in _AFTER_WORDS.items()}
+        self._after_group = radio_group(self, list(self.after.values()), column)
+        self.stays = label("", "warn")
+        column.addWidget(self.stays)
+        self.show_files = QCheckBox(SHOW_WORDS)
+        column.addWidget(self.show_files)
+        self.not_kept = label("", "soft")
+        column.addWidget(self.not_kept)
+        column.addStretch(1)
+        self.show_files.clicked.connect(self._show_chosen)
+        self._after_group.buttonClicked.connect(self._after_chosen)
+        self._folder_group.buttonClicked.connect(self._folders_chosen)
+        self._clash_group.buttonClicked.connect(self._clash_chosen)
+        workspace.unpack_changed.connect(self._show)
+        workspace.landed.connect(self._show_outcome)
+
+    def _show_outcome(self, *_: object) -> None:
+        """What is not kept, and that the archive stays where it would not go though that is asked for."""
+        plan = self._workspace.plan
+        lacking = plan.lacking if plan is not None and self._workspace.unpack.after != Afterwards.STAYS else ""
+        self.stays.setText(f"The archive stays where it is, as {lacking}." if lacking else "")
+        self.stays.setVisible(bool(lacking))
+        losses = plan.losses if plan is not None else ()
+        self.not_kept.setText("\n".join(text.sentence(i.message) for i in losses))
+        self.not_kept.setVisible(bool(losses))
+
+    def _show(self) -> None:
+        self._show_outcome()
+        form, selection = self._workspace.unpack, self._workspace.selection
+        (self.with_folders if form.keep_folders else self.just_files).setChecked(True)
+        self.clash[form.on_clash].setChecked(True)
+        self.after[form.after].setChecked(True)
+        self.show_files.setChecked(form.show)
+        for widget in self.after.values():
+            widget.setVisible(self._workspace.place.outer is None)  # else it is a copy, which goes by itself
+        listing = self._workspace.listing
+        self.gauge.setVisible(in_archive(listing))
+        if not in_archive(listing):
+            self.statement.setText("Locked, with its names")
+            self.more.setText("What is in it can be listed once the password is given.")
+            return
+        tree, folder = listing.tree, listing.folder
+        if selection.items:
+            self.statement.setText(text.plural(selection.items, "chosen entry", "chosen entries"))
+            self.more.setText(f"{text.plural(selection.files, 'file')}, {text.size(selection.size)} once unpacked")
+        else:
+            whole = f"Everything in “{text.shown(tree.name(folder))}”" if folder else "Everything"
+            self.statement.setText(whole)
+            self.more.setText(
+                f"{text.plural(int(tree.files[folder]), 'file')}, {text.size(int(tree.size[folder]))} once unpacked"
+            )
+        size, packed = (
+            (selection.size, selection.packed)
+            if selection.items
+            else (int(tree.size[folder]), int(tree.packed[folder]))
+        )
+        opened = self._workspace.archive
+        if packed == UNKNOWN and size == int(tree.size[ROOT]) and opened is not None:
+            packed = opened.reader.source.size  # entries share what they take; only all of them together have a size
+        self.gauge.show_sizes(size, None if packed == UNKNOWN else packed, unpacking=True)
+
+    def _after_chosen(self) -> None:
+        chosen = next(after for after, button in self.after.items() if button.isChecked())
+
+        def change(form: UnpackForm) -> None:
+            form.after = chosen
+
+        self._workspace.change_unpack(change)
+
+    def _show_chosen(self, on: bool) -> None:
+        def change(form: UnpackForm) -> None:
+            form.show = on
+
+        self._workspace.change_unpack(change)
+
+    def _folders_chosen(self) -> None:
+        keep = self.with_folders.isChecked()
+
+        def change(form: UnpackForm) -> None:
+            form.keep_folders = keep
+
+        self._workspace.change_unpack(change)
+
+    def _clash_chosen(self) -> None:
+        rule = next(rule for rule, button in self.clash.items() if button.isChecked())
+
+        def change(form: UnpackForm) -> None:
+            form.on_clash = rule
+
+        self._workspace.change_unpack(change)

@@ -1,0 +1,139 @@
+"""To, when unpacking: the folder, and what will be in it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QWidget,
+)
+
+from rundlet.core import text
+from rundlet.core.limits import MIB
+from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan
+from rundlet.desktop.views.basics import (
+    go_button,
+    heading,
+    label,
+    page_layout,
+    restyle,
+)
+from rundlet.desktop.views.folder_field import FolderField, Quick
+from rundlet.desktop.views.landing_tree import LandingView, Taken, set_rule, taken_hint
+
+if TYPE_CHECKING:
+    from rundlet.core.errors import RundletError
+    from rundlet.desktop.locations.landing_rows import LandingListing
+    from rundlet.desktop.state.forms import UnpackForm
+    from rundlet.desktop.state.workspace import Workspace
+
+_LONG = 5.0  # seconds
+_WORTH_SAYING = 64 * MIB  # about a second of reading
+
+
+class UnpackTarget(QWidget):
+    """The folder and the landing tree."""
+
+    def __init__(self, workspace: Workspace, quick: Quick) -> None:
+        super().__init__()
+        self._workspace = workspace
+        column = page_layout(self)
+        self.folder = FolderField("Folder to unpack into", quick)
+        column.addWidget(self.folder)
+        self.own = QCheckBox("In a folder of its own")
+        column.addWidget(self.own)
+        column.addWidget(heading("What will be there"))
+        self.view = LandingView(lambda taken: workspace.unpack.rules.get(taken[1]))
+        column.addWidget(self.view, 1)
+        self.hint = taken_hint()
+        column.addWidget(self.hint)
+        self.view.ruled.connect(self._set_rule)
+        self.facts = label("", "soft")
+        column.addWidget(self.facts)
+        self.go = go_button("Unpack")
+        column.addWidget(self.go)
+        self.folder.changed.connect(self._folder_changed)
+        self.own.toggled.connect(self._own_toggled)
+        workspace.unpack_changed.connect(self._show)
+        workspace.landed.connect(self._landed)
+        workspace.landing_failed.connect(self._landing_failed)
+
+    def _folder_changed(self, folder: Path) -> None:
+        def change(form: UnpackForm) -> None:
+            if form.folder != folder:
+                form.rules.clear()
+            form.folder = folder
+
+        self._workspace.change_unpack(change)
+
+    def _set_rule(self, taken: Taken, rule: UnpackClash | None) -> None:
+        def change(form: UnpackForm) -> None:
+            set_rule(form.rules, taken[1], rule)
+
+        self._workspace.change_unpack(change)
+
+    def _own_toggled(self, own: bool) -> None:
+        def change(form: UnpackForm) -> None:
+            form.own_folder = own
+            form.rules.clear()
+
+        self._workspace.change_unpack(change)
+
+    def _show(self) -> None:
+        ws = self._workspace
+        if not ws.place.in_archive:
+            return
+        self.folder.show_folder(ws.unpack_folder)
+        self.own.blockSignals(True)
+        self.own.setChecked(ws.unpack.own_folder)
+        self.own.blockSignals(False)
+        self.own.setVisible(bool(ws.own_folder_name))
+        self.own.setText(f"In a folder of its own, “{text.shown(ws.own_folder_name)}”")
+        count = ws.selection.items
+        more = ws.selection.out_of_sight
+        self.go.setText(f"Unpack {text.plural(count, 'entry')}{more}" if count else "Unpack everything")
+        self.go.set_ready(False)  # until the plan for this is there
+        if ws.listing is None:
+            self.view.show_landing(None)
+            self.facts.setText("")
+
+    def _landed(self, plan: UnpackPlan, landing: LandingListing) -> None:
+        self.view.show_landing(landing)
+        self.hint.setVisible(plan.taken + plan.counts[Action.SAME] > 0)
+        fits = plan.needed <= plan.free
+        restyle(self.facts, "role", "soft" if fits else "warn")
+        locked = "Give the password first. " if self._workspace.needs_password else ""
+        self.facts.setText(locked + landing_words(plan))
+        self.go.set_ready(
+            fits and any(step.action.writes for step in plan.steps) and not self._workspace.needs_password
+        )
+
+    def _landing_failed(self, error: RundletError) -> None:
+        self.view.show_landing(None)
+        restyle(self.facts, "role", "warn")
+        self.facts.setText(str(error))
+
+
+def landing_words(plan: UnpackPlan) -> str:
+    """The landing in a sentence."""
+    if plan.needed > plan.free:
+        return f"{text.size(plan.needed)} are needed there, and only {text.size(plan.free)} are free."
+    parts = [f"{text.size(plan.size)} into {text.size(plan.free)} free"]
+    if plan.read_through >= _WORTH_SAYING:
+        parts.append(f"{text.size(plan.read_through)} before them must be read through")
+    if plan.unlock_seconds >= _LONG:
+        parts.append(f"its old kind of lock takes about {text.duration(plan.unlock_seconds)} to undo")
+    new = plan.files - plan.counts[Action.NUMBER] - plan.counts[Action.REPLACE]
+    if new > 0:
+        parts.append(text.plural(new, "new file"))
+    words = {Action.NUMBER: "both kept", Action.REPLACE: "replaced", Action.SKIP: "left alone"}
+    for action, outcome in words.items():
+        if plan.counts[action]:
+            parts.append(f"{text.plural(plan.counts[action], 'name')} already taken, {outcome}")
+    if plan.counts[Action.SAME]:
+        parts.append(f"{text.plural(plan.counts[Action.SAME], 'file')} already there with the same content")
+    if plan.counts[Action.REFUSE]:
+        parts.append(f"{text.plural(plan.counts[Action.REFUSE], 'entry')} left out")
+    return " · ".join(parts)

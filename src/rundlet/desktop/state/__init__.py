@@ -1,0 +1,1 @@
+"""What the window knows: where it stands, what is selected, and what is filled in; no widget."""

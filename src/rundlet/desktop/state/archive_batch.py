@@ -1,0 +1,140 @@
+"""Archives that are chosen on the disk, to be unpacked one after the other, each in a folder of its own."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, Signal
+
+from rundlet.core.model.file_type import FileType, file_type_of
+from rundlet.core.model.natural import natural_key
+from rundlet.core.plans.unpack_plan import Steps, UnpackClash
+from rundlet.desktop.background import Background, Latest
+from rundlet.desktop.error_log import log_failure
+from rundlet.desktop.locations.landing_rows import LandingListing
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.work.extract_many import Outlook
+    from rundlet.desktop.state.workspace import Workspace
+
+
+@dataclass(slots=True)
+class BatchForm:
+    """What unpacking the chosen archives would do.
+
+    Attributes:
+        archives: those; none while something else is chosen too.
+        wanted: whether they are to be unpacked rather than packed.
+        folder: where they go; None for the folder one stands in.
+        on_clash: what becomes of names that are taken.
+        rules: other rules for single names of each archive.
+        trash: whether each archive goes to the trash when all of it went well.
+        show: whether what came out is shown in the file manager afterwards.
+        outlooks: what would come of each; empty while that is not known.
+        landing: the same as a tree; None while that is not known.
+    """
+
+    archives: tuple[Path, ...] = ()
+    wanted: bool = True
+    folder: Path | None = None
+    on_clash: UnpackClash = UnpackClash.RENAME
+    rules: dict[Path, dict[Steps, UnpackClash]] = field(default_factory=dict)
+    trash: bool = False
+    show: bool = False
+    outlooks: tuple[Outlook, ...] = ()
+    landing: LandingListing | None = None
+
+    @property
+    def ready(self) -> list[Outlook]:
+        """Those that can be unpacked."""
+        return [outlook for outlook in self.outlooks if outlook.plan is not None]
+
+
+class ArchiveBatch(QObject):
+    """Follows the choice on the disk.
+
+    Signals:
+        changed: other archives are chosen, something of how they are unpacked, or what would come of them.
+    """
+
+    changed = Signal()
+
+    def __init__(self, workspace: Workspace, background: Background) -> None:
+        super().__init__(workspace)
+        self._workspace = workspace
+        self._task = Latest(background)
+        self.form = BatchForm()
+        workspace.selection_changed.connect(self._follow)
+
+    def _follow(self, _: object) -> None:
+        """When only archives are chosen, they are to be unpacked, unless the person says otherwise."""
+        paths = self._workspace.chosen_paths()
+        archives = tuple(whole_archives(paths)) if paths and all(map(_looks_like_one, paths)) else ()
+        if archives != self.form.archives:
+            self.form = BatchForm(archives, on_clash=self.form.on_clash, trash=False)
+            self._plan()
+
+    def change(self, change: Callable[[BatchForm], None]) -> None:
+        """Change something of how the archives are unpacked."""
+        change(self.form)
+        self._plan()
+
+    def plan_again(self) -> None:
+        """Work out anew what would come of them, after the disk has changed."""
+        if self.unpacks:
+            self._plan()
+
+    def _plan(self) -> None:
+        form = self.form
+        form.outlooks, form.landing = (), None
+        self.changed.emit()
+        if not self.unpacks:
+            self._task.drop()
+            return
+        archives, into, on_clash = form.archives, self.folder, form.on_clash
+        rules = {path: dict(own) for path, own in form.rules.items()}
+
+        def work(job: Job) -> tuple[list[Outlook], LandingListing]:
+            from rundlet.core.work.extract_many import look_ahead
+
+            found = look_ahead(archives, into=into, on_clash=on_clash, rules=rules, keep_replaced=True, job=job)
+            plans = [outlook.plan for outlook in found if outlook.plan is not None]
+            problems = [(outlook.path.name, outlook.problem) for outlook in found if outlook.problem]
+            return found, LandingListing(into, plans, problems)
+
+        def done(outcome: tuple[list[Outlook], LandingListing]) -> None:
+            if self.form is form:
+                form.outlooks, form.landing = tuple(outcome[0]), outcome[1]
+                self.changed.emit()
+
+        self._task.run(work, done=done, failed=log_failure)
+
+    @property
+    def folder(self) -> Path:
+        """Where they are unpacked into."""
+        return self.form.folder or self._workspace.place.folder
+
+    @property
+    def unpacks(self) -> bool:
+        """Whether the button unpacks them."""
+        return not self._workspace.place.in_archive and bool(self.form.archives) and self.form.wanted
+
+
+def _looks_like_one(path: Path) -> bool:
+    return file_type_of(path.name) == FileType.ARCHIVES and os.path.isfile(path)
+
+
+def whole_archives(paths: Iterable[Path]) -> Iterator[Path]:
+    """The archives among files, each once: of numbered parts the first that is chosen stands for all."""
+    seen: set[Path] = set()
+    for path in sorted(paths, key=lambda path: natural_key(path.name)):
+        is_part = path.suffix[1:].isdigit() and len(path.suffix) >= len(".001")
+        whole = path.with_suffix("") if is_part else path
+        if whole not in seen:
+            seen.add(whole)
+            yield path

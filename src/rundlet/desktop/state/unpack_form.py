@@ -1,0 +1,131 @@
+"""The half of the window's state that is about unpacking: the desk, and the plan with its landing tree."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from rundlet.core.errors import RundletError
+from rundlet.core.plans.unpack_plan import UnpackPlan, own_folder_name
+from rundlet.desktop.background import Background, Latest
+from rundlet.desktop.locations.landing_rows import LandingListing
+from rundlet.desktop.locations.listing import TOP, Listing, in_archive
+from rundlet.desktop.state.forms import OpenArchive, Selection, UnpackForm
+from rundlet.desktop.state.pack_form import PackSetup
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+
+_SETTLE_MS = 60
+
+
+class UnpackSetup(PackSetup):
+    """What unpacking would do with the archive that the window is in.
+
+    Signals:
+        unpack_changed: something of it changed.
+        landed: there is a new plan with its landing tree.
+        landing_failed: there can be none, and why.
+    """
+
+    unpack_changed = Signal()
+    landed = Signal(object, object)
+    landing_failed = Signal(object)
+
+    def __init__(self, background: Background, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.background = background
+        self.archive: OpenArchive | None = None
+        self.listing: Listing | None = None
+        self.selection = Selection()
+        self.unpack = UnpackForm()
+        self.plan: UnpackPlan | None = None
+        self._plan_task = Latest(background)
+        self._settle = QTimer(self)
+        self._settle.setSingleShot(True)
+        self._settle.setInterval(_SETTLE_MS)
+        self._settle.timeout.connect(self._plan_landing)
+
+    def change_unpack(self, change: Callable[[UnpackForm], None]) -> None:
+        """Change how or where to unpack, and work the landing out anew."""
+        change(self.unpack)
+        self._forget_plan()
+        self.unpack_changed.emit()
+        self.plan_soon()
+
+    @property
+    def unpack_folder(self) -> Path:
+        """The chosen folder, without the archive's own."""
+        return self.unpack.folder or self.place.folder
+
+    @property
+    def own_folder_name(self) -> str:
+        """What the archive's own folder is called."""
+        return own_folder_name(self.archive.path) if self.archive else ""
+
+    def plan_soon(self) -> None:
+        """The landing is to be worked out anew; one that is being worked out does not count any more."""
+        self._plan_task.drop()
+        self._settle.start()
+
+    @property
+    def plans_soon(self) -> bool:
+        """Whether that is about to be begun."""
+        return self._settle.isActive()
+
+    def plan_again(self) -> None:
+        """Work the landing out anew, after the disk has changed."""
+        if self.archive is not None:
+            self._forget_plan()
+            self.unpack_changed.emit()  # what was planned does not hold any more, and can't be begun
+            self.plan_soon()
+
+    def drop_plan(self) -> None:
+        """There is no archive to unpack any more."""
+        self._plan_task.drop()
+        self._settle.stop()
+        self._forget_plan()
+
+    def _forget_plan(self) -> None:
+        plan, self.plan = self.plan, None
+        if plan is not None:
+            self.background.let_go(list(plan.steps))
+
+    def _plan_landing(self) -> None:
+        opened, form = self.archive, self.unpack
+        if opened is None:
+            return
+        nodes = self.selection.nodes or ((self.listing.folder,) if in_archive(self.listing) else (TOP,))
+        into, own = self.unpack_folder, self.own_folder_name if form.own_folder else ""
+        rules = dict(form.rules)
+
+        def work(job: Job) -> tuple[UnpackPlan, LandingListing]:
+            from rundlet.core.plans.unpack_planner import plan_unpack
+
+            plan = plan_unpack(
+                opened.reader,
+                opened.tree.rows_below(nodes),
+                into=into,
+                own_folder=own,
+                keep_folders=form.keep_folders,
+                on_clash=form.on_clash,
+                rules=rules,
+                leave_same=True,
+                keep_replaced=True,
+                job=job,
+            )
+            return plan, LandingListing(plan.root, [plan])
+
+        self._plan_task.run(work, done=self._land, failed=self._plan_failed)
+
+    def _land(self, outcome: tuple[UnpackPlan, LandingListing]) -> None:
+        self._forget_plan()
+        self.plan = outcome[0]
+        self.landed.emit(*outcome)
+
+    def _plan_failed(self, error: BaseException) -> None:
+        if isinstance(error, RundletError):
+            self.landing_failed.emit(error)

@@ -1,0 +1,162 @@
+"""Private copies of entries: for other programs to open, to drag out, to paste, and for archives within archives.
+
+They lie in a folder that only this user can look into, and go when the window is closed.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import stat
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from rundlet.core.errors import RundletError
+from rundlet.core.fs.moving import copy_as, free_path
+from rundlet.core.fs.private_folders import PrivateFolder, new_private_folder
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.report import Report
+
+if TYPE_CHECKING:
+    from rundlet.desktop.state.forms import OpenArchive
+
+_LOOK_MS = 1000
+
+
+@dataclass(slots=True)
+class Copy:
+    """A copy that was opened in another program.
+
+    Attributes:
+        path: where the copy lies.
+        name: what the entry is called.
+        home: the folder on the disk where the archive lies.
+        state: size and time of change when it was last looked at.
+        unkept: whether it was changed, and the changes are nowhere else.
+    """
+
+    path: Path
+    name: str
+    home: Path
+    state: tuple[int, int] = (0, 0)
+    unkept: bool = False
+
+    def now(self) -> tuple[int, int]:
+        """Its size and time of change now; zeros when it is not there."""
+        try:
+            status = self.path.stat()
+        except OSError:
+            return (0, 0)
+        return status.st_size, status.st_mtime_ns
+
+
+class TempCopies(QObject):
+    """Makes such copies and watches those that another program has.
+
+    Signals:
+        changed: a :class:`Copy` was changed by another program.
+    """
+
+    changed = Signal(object)
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self._folders: list[PrivateFolder] = []
+        self._watched: list[Copy] = []
+        self._timer = QTimer(self)
+        self._timer.setInterval(_LOOK_MS)
+        self._timer.timeout.connect(self.look)
+
+    def new_folder(self, size: int) -> Path:
+        """A private folder for so many bytes; safe to call from any thread. Raises ``OSError``."""
+        folder = new_private_folder(size)
+        self._folders.append(folder)
+        return folder.path
+
+    @property
+    def folders(self) -> list[Path]:
+        """All private folders."""
+        return [folder.path for folder in self._folders]
+
+    def _folder_of(self, copy: Copy) -> PrivateFolder | None:
+        return next((folder for folder in self._folders if folder.path == copy.path.parent), None)
+
+    def watch(self, copy: Copy) -> None:
+        """See when another program changes a copy."""
+        copy.state = copy.now()
+        self._watched.append(copy)
+        folder = self._folder_of(copy)
+        if folder is not None:
+            with contextlib.suppress(OSError):  # then only a killed window would lose what was changed
+                folder.note(copy.path, copy.home, copy.state)
+        self._timer.start()
+
+    def look(self) -> None:
+        """See whether any copy was changed since the last look."""
+        for copy in self._watched:
+            now = copy.now()
+            if now not in ((0, 0), copy.state):
+                copy.state, copy.unkept = now, True
+                self.changed.emit(copy)
+
+    def close(self) -> None:
+        """All copies go; changes that are nowhere else are kept where the archive lies, or stay if that can't be."""
+        self._timer.stop()
+        for copy in self._watched:
+            if copy.unkept or copy.now() not in ((0, 0), copy.state):
+                report = Report("copy", copy.home)
+                copy_as(copy.path, copy.home / copy.path.name, report, Job())
+                folder = self._folder_of(copy)
+                if not report.created and folder is not None:
+                    self._folders.remove(folder)  # it is all there is of the changes
+                    folder.close()
+        self._watched.clear()
+        for folder in self._folders:
+            folder.remove()
+        self._folders.clear()
+
+
+def lend(opened: OpenArchive, nodes: Sequence[int], folder: Path, job: Job, *, keep_folders: bool = True) -> Report:
+    """Unpack entries into a private folder, as the archive has them.
+
+    Raises:
+        RundletError: when none of it can be read.
+    """
+    from rundlet.core.plans.unpack_planner import plan_unpack
+    from rundlet.core.work.extractor import unpack
+
+    reader = opened.reopened()
+    try:
+        plan = plan_unpack(reader, opened.tree.rows_below(nodes), into=folder, keep_folders=keep_folders, job=job)
+        return unpack(plan, reader, job)
+    finally:
+        reader.close()
+
+
+def copy_name(name: str) -> str:
+    """What a copy of an entry is called, so that nobody takes it for the entry."""
+    return f"copy of {name}"
+
+
+def lend_one(opened: OpenArchive, node: int, folder: Path, job: Job) -> Path:
+    """One file out of an archive, under a name that says that it is a copy.
+
+    Raises:
+        RundletError: when it can't be read whole.
+    """
+    report = lend(opened, [node], folder, job, keep_folders=False)
+    made = [Path(path) for path in report.created if Path(path).is_file()]
+    if report.problems or not made:
+        raise report_error(report)
+    target = free_path(made[0].with_name(copy_name(made[0].name)))
+    made[0].rename(target)
+    target.chmod(stat.S_IMODE(target.stat().st_mode) | stat.S_IRUSR | stat.S_IWUSR)
+    return target
+
+
+def report_error(report: Report) -> RundletError:
+    """Why nothing came of a copy."""
+    return RundletError(f"{report.problems[0]}." if report.problems else "It could not be read.")

@@ -1,0 +1,108 @@
+"""The path as steps. An archive is a step too, always in its oak box with its own mark."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
+
+from rundlet.core.text import shown
+from rundlet.desktop.state.forms import Place
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.basics import label, tab_through
+
+_LONGEST = 28
+_MOST_FOLDERS = 4
+
+
+class Breadcrumbs(QWidget):
+    """One button a step; pressing one goes there.
+
+    Args:
+        behind: the control that Tab leads from to the first step.
+    """
+
+    chosen = Signal(object)
+
+    def __init__(self, behind: QWidget) -> None:
+        super().__init__()
+        self._behind = behind
+        self._steps: list[QPushButton] = []
+        self.setAccessibleName("Path")
+        self._row = QHBoxLayout(self)
+        self._row.setContentsMargins(0, 0, 0, 0)
+        self._row.setSpacing(0)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self._places: list[Place] = []
+
+    def show_place(self, place: Place) -> None:
+        """Show the steps to a place."""
+        while (item := self._row.takeAt(0)) is not None:
+            if (widget := item.widget()) is not None:
+                widget.hide()  # it goes when the loop comes round, and must not be seen until then
+                widget.deleteLater()
+        self._places, self._steps = [], []
+        boxed = False
+        for number, (words, step) in enumerate(_steps(place)):
+            before, boxed = boxed, step.in_archive and not step.inner
+            if number:
+                self._row.addSpacing(theme.sizes.space if before else 0)  # a box has no room of its own around it
+                self._row.addWidget(label("›", "soft", wrap=False))
+                self._row.addSpacing(theme.sizes.space if boxed else 0)
+            self._add(words, step, is_archive=boxed)
+        self._row.addStretch(1)
+        tab_through(self._behind, self._steps)
+
+    def _add(self, words: str, place: Place, *, is_archive: bool) -> None:
+        button = QPushButton(_cut(shown(words)))
+        button.setToolTip(shown(words))
+        button.setProperty("role", "archive" if is_archive else "step")
+        button.setAccessibleName(f"Archive {words}" if is_archive else f"Folder {words}")
+        button.setCursor(Qt.CursorShape.PointingHandCursor)
+        if is_archive:
+            button.setIcon(theme.icon("archive", "oak"))
+        button.setProperty("place", len(self._places))
+        self._places.append(place)
+        button.clicked.connect(self._clicked)
+        self._row.addWidget(button)
+        self._steps.append(button)
+
+    def _clicked(self) -> None:
+        self.chosen.emit(self._places[self.sender().property("place")])
+
+
+def _steps(place: Place) -> list[tuple[str, Place]]:
+    if place.outer is not None:
+        return [*_steps(place.outer), *_inside(place)]
+    folder = place.archive.parent if place.archive is not None else place.folder
+    home = Path.home()
+    folders = [folder, *folder.parents]
+    if home in folders:
+        folders = folders[: folders.index(home) + 1]
+    steps = [("Home" if f == home else f.name or "Disk", Place(f)) for f in reversed(folders)]
+    if len(steps) > _MOST_FOLDERS:
+        steps = [steps[0], ("…", steps[-_MOST_FOLDERS][1]), *steps[1 - _MOST_FOLDERS :]]
+    return [*steps, *_inside(place)]
+
+
+def _inside(place: Place) -> list[tuple[str, Place]]:
+    """The archive and the folders in it."""
+    if place.archive is None:
+        return []
+    top = replace(place, inner="")
+    steps = [(place.archive.name, top)]
+    inner = ""
+    for name in filter(None, place.inner.split("/")):
+        inner = f"{inner}/{name}" if inner else name
+        steps.append((name, replace(top, inner=inner)))
+    return steps
+
+
+def _cut(words: str) -> str:
+    """Long names lose their middle, so that ending and beginning stay in sight."""
+    if len(words) <= _LONGEST:
+        return words
+    half = _LONGEST // 2
+    return f"{words[:half]}…{words[-half + 1 :]}"

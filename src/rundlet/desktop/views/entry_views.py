@@ -1,0 +1,342 @@
+"""The list and the cards of what lies in a place. Both show one model and share one choice."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import (
+    QEvent,
+    QItemSelection,
+    QItemSelectionModel,
+    QItemSelectionRange,
+    QModelIndex,
+    QPersistentModelIndex,
+    QPoint,
+    QSize,
+    Qt,
+    Signal,
+)
+from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QListView, QMenu, QTreeView
+
+from rundlet.desktop.delegates.rows import RowDelegate
+from rundlet.desktop.delegates.thumbs import ThumbDelegate
+from rundlet.desktop.locations.listing import COLUMNS, TOP
+from rundlet.desktop.theme.theme import theme
+
+if TYPE_CHECKING:
+    from rundlet.desktop.models.entries import EntryModel
+    from rundlet.desktop.preview_loader import Thumbs
+    from rundlet.desktop.views.long_view import LongView
+
+Index = QModelIndex | QPersistentModelIndex
+_Flag = QItemSelectionModel.SelectionFlag
+_ORDER_WORDS = {"name": "name", "kind": "kind", "size": "size", "share": "share", "changed": "time of change"}
+_CARDS_AT_ONCE = 20_000
+_typed_at = 0.0  # when a letter was last typed in a list
+MOST_SEARCHED = 20_000  # rows; to look through more for what is typed would keep the view busy for too long
+_PLAIN = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
+
+
+def item_command(
+    view: EntryView | ThumbView | LongView, index: Index, event: QEvent | None
+) -> QItemSelectionModel.SelectionFlag | None:
+    """What a click does to the choice where it is not the usual thing; None where it is."""
+    global _typed_at
+    if isinstance(event, QMouseEvent):
+        _typed_at = 0.0
+        if not index.isValid():
+            held = event.type() == QEvent.Type.MouseMove  # a band is being drawn
+            return None if held else _Flag.NoUpdate
+        if event.type() == QEvent.Type.MouseButtonPress and view.in_tick(index, event.position().toPoint()):
+            return _Flag.Toggle | _Flag.Rows
+        if event.type() == QEvent.Type.MouseButtonRelease and view.in_tick(index, event.position().toPoint()):
+            return _Flag.NoUpdate
+    return None
+
+
+def tell_replaced(
+    view: EntryView | ThumbView | LongView, command: QItemSelectionModel.SelectionFlag, event: QEvent | None
+) -> QItemSelectionModel.SelectionFlag:
+    """Pass a command on, and say so when a person lets go of everything else with it."""
+    if event is not None and command & _Flag.Clear:
+        view.replaced.emit()
+    return command
+
+
+def takes_key(view: EntryView | ThumbView | LongView, event: QKeyEvent) -> bool:
+    """Whether a key goes in or asks for a look; a name that is being typed keeps its keys."""
+    if view.state() == QAbstractItemView.State.EditingState:
+        return True
+    if event.modifiers() not in _PLAIN:
+        return False
+    if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+        if view.currentIndex().isValid():
+            view.entered.emit(view.entries.node(view.currentIndex()))
+        return True
+    global _typed_at
+    now = time.monotonic()
+    if event.key() == Qt.Key.Key_Space and now - _typed_at > QApplication.keyboardInputInterval() / 1000:
+        view.look_wanted.emit()
+        return True
+    if event.text().isprintable() and event.text() and view.entries.rowCount() <= MOST_SEARCHED:
+        _typed_at = now  # a name is being typed to go to, in which a space is a space
+    return False
+
+
+def prepare(view: QAbstractItemView) -> None:
+    """Whole rows are chosen, several at once, and dragged; names are typed only when that was asked for."""
+    view.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+    view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+    view.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+    view.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+    view.setDragEnabled(True)
+
+
+def lay_out_columns(header: QHeaderView) -> None:
+    """Give the columns of a list their widths: the names have what the others leave."""
+    header.setStretchLastSection(False)
+    header.setMinimumSectionSize(theme.sizes.control)
+    header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+    samples = {1: "GeoJSON map ", 2: "1000.0 kB ", 3: "Packed bar", 4: "29/12/2031 "}
+    for column, sample in samples.items():
+        header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
+        header.resizeSection(column, theme.text_width(sample) + 2 * theme.sizes.gap)
+
+
+class EntryView(QTreeView):
+    """The list. A click in a tick box adds or takes back one row; a click beside all rows loses no choice.
+
+    Signals:
+        entered: with the node that is to be gone into.
+        look_wanted: the current row is to be shown, or no longer.
+        drag_wanted: the chosen rows are taken hold of; with what may be done with them.
+        replaced: a person selects something and lets go of all else, of what is not shown too.
+    """
+
+    entered = Signal(int)
+    look_wanted = Signal()
+    drag_wanted = Signal(object)
+    replaced = Signal()
+
+    def __init__(self, model: EntryModel) -> None:
+        super().__init__()
+        self._delegate = RowDelegate(ticks=True)
+        self.entries = model
+        self.setModel(model)
+        # A header asks for every row whether it is chosen, each time that it is painted; ours has no use for that.
+        self.header().setSelectionModel(QItemSelectionModel(model, self))
+        self.setItemDelegate(self._delegate)
+        prepare(self)
+        self.setUniformRowHeights(True)
+        self.setSortingEnabled(True)
+        self.setExpandsOnDoubleClick(False)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setAccessibleName("Files and folders")
+        self.sortByColumn(0, Qt.SortOrder.AscendingOrder)
+        self._left: tuple[list[int], list[int], int] = [], [], TOP
+        self._left_all = False
+        model.reordering.connect(self._leave_order)
+        model.reordered.connect(self._take_order)
+        self.doubleClicked.connect(self._enter)
+        self.header().setAccessibleName("Columns of the list")
+        self.header().setSectionsMovable(False)
+        self.header().setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.header().customContextMenuRequested.connect(self.offer_orders)
+        lay_out_columns(self.header())
+
+    def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
+        command = item_command(self, index, event)
+        return tell_replaced(self, super().selectionCommand(index, event) if command is None else command, event)
+
+    def in_tick(self, index: Index, at: QPoint) -> bool:
+        """Whether a point is in the tick box of a row."""
+        return index.column() == 0 and self._delegate.is_in_tick(self.visualRect(index), at)
+
+    def startDrag(self, actions: Qt.DropAction) -> None:
+        self.drag_wanted.emit(actions)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if not takes_key(self, event):
+            super().keyPressEvent(event)
+
+    def keyboardSearch(self, search: str) -> None:
+        if self.entries.rowCount() <= MOST_SEARCHED:
+            super().keyboardSearch(search)
+
+    def doItemsLayout(self) -> None:
+        """Nothing, where there are so many rows that :class:`LongView` shows them: each takes a moment here."""
+        if self.entries.is_long:
+            QAbstractItemView.doItemsLayout(self)
+        else:
+            super().doItemsLayout()
+
+    def _leave_order(self) -> None:
+        entries = self.entries
+        self.executeDelayedItemsLayout()  # until then a row that was just opened has not asked for those below it
+        opened = [node for node in entries.opened() if self.isExpanded(entries.index_of(node))]
+        chosen = self.chosen_nodes()
+        self._left = opened, chosen, entries.node(self.currentIndex())
+        self._left_all = entries.listing is not None and chosen == entries.listing.children(TOP)
+
+    def _take_order(self) -> None:
+        """What was opened, chosen and current still is, wherever it stands now."""
+        opened, chosen, current = self._left
+        for node in opened:
+            self.setExpanded(self.entries.index_of(node), True)
+        if self._left_all:
+            self._choose_all_at_top()
+        elif chosen:
+            self._select(chosen)
+        if current != TOP:
+            self.selectionModel().setCurrentIndex(self.entries.index_of(current), _Flag.NoUpdate)
+
+    def _enter(self, index: QModelIndex) -> None:
+        if index.isValid():
+            self.entered.emit(self.entries.node(index))
+
+    def chosen_nodes(self) -> list[int]:
+        """The nodes of all selected rows, run by run."""
+        top: list[int] = []
+        below: list[int] = []
+        for run in self.selectionModel().selection().toList():
+            if run.left() == 0:
+                nodes = below if run.parent().isValid() else top
+                nodes += self.entries.nodes_between(run.parent(), run.top(), run.bottom())
+        return top + below if below else top
+
+    def choose_nodes(self, nodes: Iterable[int]) -> None:
+        """Select rows, and no others; the first becomes the current one, and what it stands in is opened."""
+        first = self._select(nodes)
+        current = self.entries.index_of(first) if first >= 0 else QModelIndex()
+        self.selectionModel().setCurrentIndex(current, _Flag.NoUpdate)
+        self.scrollTo(current)
+
+    def _select(self, nodes: Iterable[int]) -> int:
+        """Select rows, as far as they are shown; the first of them, or -1."""
+        entries = self.entries
+        by_parent: dict[int, list[int]] = {}
+        first = -1
+        nodes = list(nodes)
+        for node, row in zip(nodes, entries.rows_of(nodes), strict=True):
+            if row >= 0 and entries.listing is not None:
+                by_parent.setdefault(entries.listing.parent_of(node), []).append(row)
+                first = node if first < 0 else first
+        selection = QItemSelection()
+        for parent, rows in by_parent.items():
+            self._add_runs(selection, entries.index_of(parent), sorted(rows))
+        self.selectionModel().select(selection, _Flag.ClearAndSelect)
+        return first
+
+    def selectAll(self) -> None:
+        """Everything that is there to be seen."""
+        if self.entries.is_flat:
+            self._choose_all_at_top()
+        else:
+            super().selectAll()
+
+    def choose_others(self) -> None:
+        """The rows at the top that are not chosen, instead of all that are."""
+        if self.entries.is_flat:
+            self._choose_all_at_top(_Flag.Toggle)
+            # Else the next run that is picked with Shift would take the place of all that was changed by this.
+            self.selectionModel().select(QItemSelection(), _Flag.Select)
+        elif self.entries.listing is not None:
+            chosen = set(self.chosen_nodes())
+            self.choose_nodes(node for node in self.entries.listing.children(TOP) if node not in chosen)
+
+    def _choose_all_at_top(self, how: QItemSelectionModel.SelectionFlag = _Flag.ClearAndSelect) -> None:
+        """In one run, as a million rows one by one take seconds."""
+        last = self.entries.index(self.entries.rowCount() - 1, self.entries.columnCount() - 1)
+        self.selectionModel().select(QItemSelection(self.entries.index(0, 0), last), how)
+
+    def _add_runs(self, selection: QItemSelection, parent: QModelIndex, rows: list[int]) -> None:
+        """Rows as runs: a selection of many single rows takes very long."""
+        last_column = self.entries.columnCount() - 1
+        there = self.entries.rowCount(parent)
+        at = 0
+        while at < len(rows) and rows[at] < there:
+            end = at
+            while end + 1 < len(rows) and rows[end + 1] == rows[end] + 1 and rows[end + 1] < there:
+                end += 1
+            begin_index = self.entries.index(rows[at], 0, parent)
+            selection.append(QItemSelectionRange(begin_index, self.entries.index(rows[end], last_column, parent)))
+            at = end + 1
+
+    def order_menu(self) -> QMenu:
+        """Every order that the list can be put in, also by what has no column where it is narrow."""
+        menu = QMenu(self)
+        for column, key in enumerate(COLUMNS):
+            action = menu.addAction(f"FileType by {_ORDER_WORDS[key]}")
+            action.setData(column)
+            action.triggered.connect(self._order_chosen)
+        return menu
+
+    def offer_orders(self, at: QPoint) -> None:
+        """Show them, at a place of the header that was asked."""
+        self.order_menu().popup(self.sender().mapToGlobal(at))  # type: ignore[attr-defined]
+
+    def _order_chosen(self) -> None:
+        column = self.sender().data()  # type: ignore[attr-defined]
+        largest_first = COLUMNS[column] in ("size", "share", "changed")
+        self.sortByColumn(column, Qt.SortOrder.DescendingOrder if largest_first else Qt.SortOrder.AscendingOrder)
+
+
+class ThumbView(QListView):
+    """The cards, with the same signals and the same rules as the list."""
+
+    entered = Signal(int)
+    look_wanted = Signal()
+    drag_wanted = Signal(object)
+    replaced = Signal()
+
+    def __init__(self, beside: EntryView, thumbs: Thumbs) -> None:
+        super().__init__()
+        self.entries = beside.entries
+        self._delegate = ThumbDelegate(self.entries, thumbs)
+        self.setModel(self.entries)
+        self.setSelectionModel(beside.selectionModel())
+        self.setItemDelegate(self._delegate)
+        self.setViewMode(QListView.ViewMode.IconMode)
+        self.setMovement(QListView.Movement.Static)
+        self.setResizeMode(QListView.ResizeMode.Adjust)
+        self.setUniformItemSizes(True)
+        self.setLayoutMode(QListView.LayoutMode.Batched)  # a million cards at once would take half a second
+        self.setBatchSize(_CARDS_AT_ONCE)
+        prepare(self)
+        self.setAcceptDrops(False)
+        self.setAccessibleName("Files and folders as small pictures")
+        self.doubleClicked.connect(self._enter)
+        thumbs.arrived.connect(self._arrived)
+
+    def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
+        command = item_command(self, index, event)
+        whole = (super().selectionCommand(index, event) if command is None else command) | _Flag.Rows
+        return tell_replaced(self, whole, event)
+
+    def in_tick(self, index: Index, at: QPoint) -> bool:
+        """Whether a point is in the tick box of a card."""
+        s = theme.sizes
+        return (
+            self._delegate.tick_rect(self.visualRect(index)).adjusted(-s.space, -s.space, s.space, s.space).contains(at)
+        )
+
+    def startDrag(self, actions: Qt.DropAction) -> None:
+        self.drag_wanted.emit(actions)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if not takes_key(self, event):
+            super().keyPressEvent(event)
+
+    def viewportSizeHint(self) -> QSize:
+        return QSize(theme.sizes.thumb, theme.sizes.thumb)
+
+    def _enter(self, index: QModelIndex) -> None:
+        if index.isValid():
+            self.entered.emit(self.entries.node(index))
+
+    def _arrived(self, node: int) -> None:
+        if self.isVisible():
+            self.update(self.entries.index_of(node))

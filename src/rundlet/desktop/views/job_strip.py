@@ -1,0 +1,350 @@
+"""The strip along the bottom: what is running and what came of the last job."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QMimeData, QPoint, Qt, Signal
+from PySide6.QtWidgets import (
+    QApplication,
+    QFrame,
+    QHBoxLayout,
+    QProgressBar,
+    QPushButton,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rundlet.core import text
+from rundlet.desktop.dragging import drag_out, files_mime
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.basics import label, restyle
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QMouseEvent
+
+    from rundlet.core.jobs.job import Progress
+    from rundlet.core.userdata.journal import Record
+    from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
+
+_MOST_UNREAD = 3  # results shown; more are counted
+
+
+class JobRow(QWidget):
+    """One running job."""
+
+    def __init__(self, running: RunningJob, jobs: Jobs) -> None:
+        super().__init__()
+        self._running = running
+        self._jobs = jobs
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(theme.sizes.gap)
+        self.words = label(running.title, "soft", wrap=False)
+        self.bar = QProgressBar()
+        self.bar.setTextVisible(False)
+        self.bar.setRange(0, 0)
+        self.bar.setFixedWidth(theme.sizes.progress_width)
+        self.bar.setAccessibleName(f"Progress of {running.title}")
+        self.pause = QToolButton()
+        self.pause.setIcon(theme.icon("pause", "soft"))
+        self.pause.setAccessibleName(f"Pause {running.title}")
+        self.pause.setToolTip("Pause")
+        self.cancel = QToolButton()
+        self.cancel.setIcon(theme.icon("cancel", "soft"))
+        self.cancel.setAccessibleName(f"Cancel {running.title}")
+        self.cancel.setToolTip("Cancel")
+        for widget in (self.words, self.bar, self.pause, self.cancel):
+            row.addWidget(widget)
+        self.pause.clicked.connect(self._toggle_pause)
+        self.cancel.clicked.connect(self._cancel)
+        self.show_progress()
+
+    def _cancel(self) -> None:
+        self._jobs.cancel(self._running)
+
+    def show_progress(self) -> None:
+        """Show how far the job is."""
+        self.pause.setVisible(not self._running.waits)
+        self.bar.setVisible(not self._running.waits)
+        if self._running.waits:
+            self.words.setText(f"{self._running.title} · waits for its turn")
+            return
+        progress = self._running.job.snapshot()
+        share = progress.fraction
+        if share is not None:
+            self.bar.setRange(0, 1000)
+            self.bar.setValue(round(share * 1000))
+        self.words.setText(f"{self._running.title} · {progress_words(progress)}")
+        needed = self.words.sizeHint().width()
+        if needed > self.words.minimumWidth():  # else the whole window would be laid out anew ten times a second
+            self.words.setMinimumWidth(needed)
+
+    def _toggle_pause(self) -> None:
+        job = self._running.job
+        if job.snapshot().paused:
+            job.resume()
+        else:
+            job.pause()
+        paused = job.snapshot().paused
+        self.pause.setIcon(theme.icon("resume" if paused else "pause", "soft"))
+        self.pause.setToolTip("Go on" if paused else "Pause")
+        self.pause.setAccessibleName(("Go on with " if paused else "Pause ") + self._running.title)
+        self.show_progress()
+
+
+class DragHandle(QToolButton):
+    """Something to take hold of: files that were made are dragged out from here."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.files: list[Path] = []
+        self.setIcon(theme.icon("archive", "oak"))
+        self.setAccessibleName("Drag the archive from here")
+        self.setToolTip("Drag the archive from here into a folder or a message")
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)  # by keyboard there is Copy
+        self._pressed = QPoint()
+
+    def mime(self) -> QMimeData:
+        """What is dragged."""
+        return files_mime(self.files)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._pressed = event.position().toPoint()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        far = (event.position().toPoint() - self._pressed).manhattanLength() >= QApplication.startDragDistance()
+        if event.buttons() & Qt.MouseButton.LeftButton and far and self.files:
+            words = self.files[0].name if len(self.files) == 1 else text.plural(len(self.files), "file")
+            drag_out(self, self.mime(), text.shown(words), Qt.DropAction.CopyAction)
+
+
+class Unread(QWidget):
+    """A result with problems that another one came after; it stays until it is read or put away.
+
+    Signals:
+        read_wanted: with the job whose problems are to be shown.
+    """
+
+    read_wanted = Signal(object)
+
+    def __init__(self, running: RunningJob, outcome: Outcome) -> None:
+        super().__init__()
+        self.running = running
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(theme.sizes.gap)
+        self.words = label(text.in_short(outcome.words), "warn")
+        row.addWidget(self.words, 1)
+        self.show_button = QPushButton("Show problems")
+        self.show_button.setAccessibleName(f"Show problems of {outcome.title}")
+        self.close_button = QToolButton()
+        self.close_button.setIcon(theme.icon("cancel", "soft"))
+        self.close_button.setAccessibleName(f"Dismiss the result of {outcome.title}")
+        self.close_button.setToolTip("Dismiss")
+        row.addWidget(self.show_button)
+        row.addWidget(self.close_button)
+        self.show_button.clicked.connect(self._read)
+
+    def _read(self) -> None:
+        self.read_wanted.emit(self.running)
+
+
+class Strip(QFrame):
+    """Running jobs to the right, the last finished one to the left, above them what is not read yet and what is asked.
+
+    Signals:
+        show_wanted, copy_wanted: with the path or paths.
+        undo_wanted: the last job is to be undone.
+        problems_wanted: with the job whose problems are to be shown.
+        close_wanted: the window is to be closed, whatever is under way.
+    """
+
+    show_wanted = Signal(object)
+    copy_wanted = Signal(object)
+    undo_wanted = Signal()
+    problems_wanted = Signal(object)
+    close_wanted = Signal()
+
+    def __init__(self, jobs: Jobs) -> None:
+        super().__init__()
+        self.setAccessibleName("Jobs")
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(0, 0, 0, 0)
+        whole.setSpacing(theme.sizes.space)
+        self._unread_box = QVBoxLayout()
+        self._unread_box.setSpacing(theme.sizes.space)
+        whole.addLayout(self._unread_box)
+        self.more_unread = label("", "soft")
+        self.more_unread.setVisible(False)
+        whole.addWidget(self.more_unread)
+        self._add_question(whole)
+        row = QHBoxLayout()
+        row.setSpacing(theme.sizes.gap)
+        whole.addLayout(row)
+        self.last = label("", "soft")
+        self.problems_button = QPushButton("Show problems")
+        self.problems_button.setVisible(False)
+        self.show_button = QPushButton("Show")
+        self.show_button.setVisible(False)
+        self.show_button.setToolTip("Show it in the file manager")
+        self._target: Path | None = None
+        self._files: list[Path] = []
+        self.copy_button = QPushButton("Copy")
+        self.copy_button.setVisible(False)
+        self.copy_button.setToolTip("Copy the file, to paste it into a folder or a message")
+        self.undo_button = QPushButton("Undo")
+        self.undo_button.setVisible(False)
+        self.handle = DragHandle()
+        self.handle.setVisible(False)
+        row.addWidget(self.handle)
+        row.addWidget(self.last, 1)
+        for button in (self.problems_button, self.show_button, self.copy_button, self.undo_button):
+            row.addWidget(button)
+        self._jobs_box = QVBoxLayout()
+        self._jobs_box.setSpacing(theme.sizes.space)
+        row.addLayout(self._jobs_box)
+        self.rows: dict[RunningJob, JobRow] = {}
+        self.unread: list[Unread] = []
+        self._before: tuple[RunningJob, Outcome] | None = None  # a result with problems that nobody has read
+        self._last: RunningJob | None = None
+        self._all = jobs
+        self.problems_button.clicked.connect(self._read_last)
+        self.show_button.clicked.connect(self._show_last)
+        self.copy_button.clicked.connect(self._copy_last)
+        self.undo_button.clicked.connect(self.undo_wanted)
+        jobs.started.connect(self._started)
+        jobs.progressed.connect(self._progressed)
+        jobs.ended.connect(self._ended)
+
+    def _add_question(self, whole: QVBoxLayout) -> None:
+        self.question = QWidget()
+        asked = QHBoxLayout(self.question)
+        asked.setContentsMargins(0, 0, 0, 0)
+        asked.setSpacing(theme.sizes.gap)
+        self.question_words = label("", "warn")
+        self.keep_button = QPushButton("Keep working")
+        self.close_button = QPushButton("Cancel and close")
+        asked.addWidget(self.question_words, 1)
+        asked.addWidget(self.keep_button)
+        asked.addWidget(self.close_button)
+        self.question.setVisible(False)
+        self.keep_button.clicked.connect(self.question.hide)
+        self.close_button.clicked.connect(self.close_wanted)
+        whole.addWidget(self.question)
+
+    def ask_to_close(self) -> None:
+        """Ask what is to become of the jobs that are under way."""
+        count = len(self._all.running)
+        is_one = "is" if count == 1 else "are"
+        self.question_words.setText(f"{text.plural(count, 'job')} {is_one} still running. Close Rundlet and cancel?")
+        self.question.show()
+        self.keep_button.setFocus()
+
+    def _started(self, running: RunningJob) -> None:
+        row = JobRow(running, self._all)
+        self.rows[running] = row
+        self._jobs_box.addWidget(row)
+
+    def _progressed(self, running: RunningJob) -> None:
+        if running in self.rows:
+            self.rows[running].show_progress()
+
+    def _ended(self, running: RunningJob, outcome: Outcome) -> None:
+        row = self.rows.pop(running, None)
+        if row is not None:
+            self._jobs_box.removeWidget(row)
+            row.hide()
+            row.deleteLater()
+        if not self._all.running:
+            self.question.hide()
+        if self._before is not None:
+            self._add_unread(*self._before)
+        self._before = None if outcome.good else (running, outcome)
+        self._last = running
+        self.last.setText(text.in_short(outcome.words))
+        self.last.setToolTip("")
+        restyle(self.last, "role", "soft" if outcome.good else "warn")
+        self.problems_button.setVisible(bool(outcome.details))
+        self._target = outcome.show
+        self.show_button.setVisible(outcome.show is not None)
+        report = outcome.report
+        packed = report is not None and report.verb in ("pack", "add")
+        self._files = (
+            [Path(path) for path in report.created] or [report.target] if packed and report is not None else []
+        )
+        self.copy_button.setVisible(packed)
+        self.handle.files = self._files
+        self.handle.setVisible(packed)
+        self.undo_button.setVisible(False)
+
+    def recall(self, record: Record) -> None:
+        """Show what was done last before the window was opened, unless something was done since."""
+        if not self.last.text():
+            self.last.setText(text.in_short(record.words))
+
+    def _add_unread(self, running: RunningJob, outcome: Outcome) -> None:
+        unread = Unread(running, outcome)
+        unread.read_wanted.connect(self._read)
+        unread.close_button.clicked.connect(self._put_away)
+        self.unread.append(unread)
+        self._unread_box.addWidget(unread)
+        self._show_unread()
+
+    def _show_unread(self) -> None:
+        for unread in self.unread[:-_MOST_UNREAD]:
+            unread.hide()
+        for unread in self.unread[-_MOST_UNREAD:]:
+            unread.show()
+        more = len(self.unread) - _MOST_UNREAD
+        self.more_unread.setVisible(more > 0)
+        self.more_unread.setText(f"{text.plural(more, 'earlier job')} had problems too; the log has them all.")
+
+    def _put_away(self) -> None:
+        self._remove(next(unread for unread in self.unread if unread.close_button is self.sender()))
+
+    def _remove(self, unread: Unread) -> None:
+        self.unread.remove(unread)
+        self._unread_box.removeWidget(unread)
+        unread.hide()
+        unread.deleteLater()
+        self._show_unread()
+
+    def _read(self, running: RunningJob) -> None:
+        self._remove(next(unread for unread in self.unread if unread.running is running))
+        self.problems_wanted.emit(running)
+
+    def _read_last(self) -> None:
+        if self._last is not None:
+            self._before = None
+            self.problems_wanted.emit(self._last)
+
+    def offer_undo(self, words: str, what: str) -> None:
+        """What can be undone next, and what that does; "" when there is nothing."""
+        self.undo_button.setVisible(bool(words))
+        self.undo_button.setText(words or "Undo")
+        self.undo_button.setToolTip(f"{what} (Ctrl+Z)")
+
+    def _copy_last(self) -> None:
+        self.copy_wanted.emit(self._files)
+
+    def _show_last(self) -> None:
+        if self._target is not None:
+            self.show_wanted.emit(self._target)
+
+
+def progress_words(progress: Progress) -> str:
+    """Progress in words."""
+    if progress.fraction is None:
+        phase = progress.phase or "beginning"
+        return f"{phase} · paused" if progress.paused else phase
+    parts = [f"{progress.fraction:.0%}"]
+    if progress.paused:
+        parts.append("paused")
+    else:
+        parts.append(f"{text.size(round(progress.speed))}/s")
+        if progress.seconds_left is not None:
+            parts.append(f"{text.duration(progress.seconds_left)} left")
+    return " · ".join(parts)

@@ -1,0 +1,71 @@
+"""Type chips: what lies here by its types, with counts; one of them narrows the list."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QPushButton, QWidget
+
+from rundlet.core import text
+from rundlet.core.model.file_type import FileType
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.basics import FlowLayout
+
+
+class TypeChips(QWidget):
+    """One chip for everything and one for each type that there is.
+
+    Attributes:
+        chips: the buttons; the one for everything under None.
+        chosen: the type that is shown alone, or None.
+
+    Signals:
+        changed: another chip was clicked.
+    """
+
+    changed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._flow = FlowLayout(theme.sizes.space)
+        self.setLayout(self._flow)
+        self.chips: dict[FileType | None, QPushButton] = {}
+        self.chosen: FileType | None = None
+
+    def show_counts(self, counts: Mapping[FileType, int]) -> None:
+        """Show how many rows there are of each type; the chosen one stays so, as long as there are any of it."""
+        while (item := self._flow.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.hide()  # it goes when the loop comes round, and must not be seen until then
+                widget.deleteLater()
+        self.chips.clear()
+        self.setVisible(len(counts) > 1)
+        if len(counts) > 1:
+            self._add(None, f"All {text.number(sum(counts.values()))}")
+            for sort in FileType:
+                if counts.get(sort):
+                    self._add(sort, f"{sort.value} {text.number(counts[sort])}")
+        self.choose(self.chosen if self.chosen in self.chips else None)
+
+    def choose(self, sort: FileType | None) -> None:
+        """Mark one chip as the chosen one."""
+        self.chosen = sort
+        for which, chip in self.chips.items():
+            chip.setChecked(which == sort)
+
+    def _add(self, sort: FileType | None, words: str) -> None:
+        chip = QPushButton(words)
+        chip.setProperty("role", "chip")
+        chip.setCheckable(True)
+        chip.setAccessibleName(f"Show only {words}" if sort else f"Show {words}")
+        chip.setProperty("sort", sort.name if sort else "")
+        chip.clicked.connect(self._clicked)
+        self._flow.addWidget(chip)
+        self.chips[sort] = chip
+
+    def _clicked(self) -> None:
+        name = self.sender().property("sort")
+        self.choose(FileType[name] if name else None)
+        self.changed.emit()
