@@ -83,7 +83,7 @@ app.Window = Packing
 """
 
 _LOOKING = """
-class PreviewPane(Measured):
+class ListedWindow(Measured):
     def watch(self):
         self.begun = True
         self.steps = [self.go_in, *[self.scroll] * 20, self.by_size, self.source.view.selectAll, *[self.scroll] * 20]
@@ -106,7 +106,7 @@ class PreviewPane(Measured):
         self.finder.setText("0077*1.txt"[: 10 - len(self.steps) // 4])
     def by_size(self):
         self.source.pages.page.sortByColumn(2, Qt.SortOrder.DescendingOrder)
-app.Window = PreviewPane
+app.Window = ListedWindow
 """
 
 _BARE_BESIDE = """

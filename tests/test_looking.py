@@ -1,4 +1,4 @@
-"""PreviewPane in without unpacking: previews, small pictures, the space map."""
+"""Looking in without unpacking: previews, small pictures, the space map."""
 
 from __future__ import annotations
 

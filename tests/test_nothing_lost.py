@@ -675,7 +675,7 @@ def test_every_encoder_can_be_stopped_within_a_step(
 
 @pytest.mark.parametrize("fmt", ["zip", "7z", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst"])
 def test_progress_moves_from_the_start_and_adds_up(tmp_path: Path, fmt: str) -> None:
-    """PreviewPane at the files before they are sorted into blocks counts, too."""
+    """Looking at the files before they are sorted into blocks counts, too."""
     (tmp_path / "f").mkdir()
     for number in range(600):
         (tmp_path / "f" / f"{number}.csv").write_bytes(b"%d," % number * 500)

@@ -859,11 +859,11 @@ def test_every_order_is_to_be_had(window: Window, settle, stand, home: Path) -> 
     assert names() == ["a9.md", "a10.md", "b.txt", "c.txt", "x.csv", "z.txt"]
     expected = {"kind": "x.csv a9.md a10.md b.txt c.txt z.txt", "size": "a10.md", "time of change": "b.txt"}
     actions = {action.text(): action for action in window.source.view.order_menu().actions()}
-    actions["FileType by kind"].trigger()
+    actions["Sort by kind"].trigger()
     assert names() == expected["kind"].split()
-    actions["FileType by size"].trigger()
+    actions["Sort by size"].trigger()
     assert (names()[0], names()[-1]) == (expected["size"], "z.txt")
-    actions["FileType by time of change"].trigger()
+    actions["Sort by time of change"].trigger()
     assert names()[-1] == expected["time of change"]
     header = window.source.view.header()
     QTest.mouseClick(header.viewport(), LEFT, NONE, QPoint(20, header.height() // 2))

@@ -65,8 +65,8 @@ def test_reasons_of_the_system() -> None:
 
 
 def test_progress() -> None:
-    assert progress_words(Progress("PreviewPane", 0, 0, 0, 0, 0.0, paused=False)) == "PreviewPane"
-    assert progress_words(Progress("PreviewPane", 0, 0, 0, 0, 0.0, paused=True)) == "PreviewPane · paused"
+    assert progress_words(Progress("Looking", 0, 0, 0, 0, 0.0, paused=False)) == "Looking"
+    assert progress_words(Progress("Looking", 0, 0, 0, 0, 0.0, paused=True)) == "Looking · paused"
     half = Progress("Packing", 50, 100, 1, 2, 10.0, paused=False)
     assert progress_words(half) == "50% · 5 bytes/s · 10 s left"
     assert progress_words(Progress("Packing", 50, 100, 1, 2, 10.0, paused=True)) == "50% · paused"

@@ -88,7 +88,7 @@ class Unsupported(FormatError):
 
 
 class LimitExceeded(RundletError):
-    """PlacesMenu on would take more memory or work than the limits allow."""
+    """Going on would take more memory or work than the limits allow."""
 
 
 class UnsafePath(RundletError):

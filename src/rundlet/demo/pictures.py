@@ -222,7 +222,7 @@ def about_to_unpack(window: Window, world: Path) -> None:
 
 
 def several(window: Window, world: Path) -> None:
-    """ArchiveBatch archives chosen on the disk, one of them locked."""
+    """Several archives chosen on the disk, one of them locked."""
     window.workspace.go(Place(world / "Archives"))
     settle(window)
     choose_names(window, ["damaged.zip", "hydrophone-night.zip.001", "members only.zip", "notes.7z", "notes.tar.gz"])
@@ -277,7 +277,7 @@ def part_missing(window: Window, world: Path) -> None:
 
 
 def an_error(window: Window, world: Path) -> None:
-    """PlacesMenu into a file that is not an archive."""
+    """Going into a file that is not an archive."""
     window.workspace.go(Place(world / "2031 spring"))
     settle(window)
     window.workspace.enter_file(world / "2031 spring" / "READ ME FIRST.txt")

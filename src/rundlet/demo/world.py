@@ -233,8 +233,8 @@ def _invitation() -> bytes:
     """A small PDF with one line of text (PDF 1.4, hand-made)."""
     stream = b"BT /F1 24 Tf 72 700 Td (The river watch meets at the mill pond.) Tj ET"
     objects = [
-        b"<< /Type /Catalog /ListViews 2 0 R >>",
-        b"<< /Type /ListViews /Kids [3 0 R] /Count 1 >>",
+        b"<< /Type /Catalog /Pages 2 0 R >>",
+        b"<< /Type /Pages /Kids [3 0 R] /Count 1 >>",
         b"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 4 0 R "
         b"/Resources << /Font << /F1 << /Type /Font /Subtype /Type1 /BaseFont /Helvetica >> >> >> >>",
         b"<< /Length %d >>\nstream\n%s\nendstream" % (len(stream), stream),

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
 
-_LOOKING = "PreviewPane through the files"
+_LOOKING = "Looking through the files"
 
 
 class JobStarter:

@@ -121,7 +121,9 @@ class SingleFormat:
         return SingleReader(source, self.info, self._packing, opening)
 
     def create(self, sink: Sink, options: WriteOptions) -> ArchiveWriter:
-        raise Unsupported(f"Rundlet does not write single {self.info.ending} files; choose tar{self.info.ending} or zip.")
+        raise Unsupported(
+            f"Rundlet does not write single {self.info.ending} files; choose tar{self.info.ending} or zip."
+        )
 
 
 _BY_ID = {packing.id: packing for packing in PACKINGS}

@@ -107,7 +107,7 @@ class Replaced:
         return left
 
     def settle(self, report: Report, *, keep: bool) -> None:
-        """The job has come to its end: move everything to the trash, or remove it; see :func:`settle_aside`."""
+        """The job has come to its end: move everything to the trash, or remove it; see :func:`settle_backup`."""
         for backup in self._backups.values():
             report.trashed += _settled(backup, report, keep=keep)
         self._backups.clear()

@@ -74,7 +74,7 @@ class Writer:
     def __init__(self, run: Run) -> None:
         self._run = run
         self._catalog = run.reader.catalog
-        self.landing = SafeRoot(run.plan.root, run.made)
+        self.root = SafeRoot(run.plan.root, run.made)
         self._made: list[str] = []
         self._rows: list[int] = []
         self._bytes_out = 0
@@ -89,7 +89,7 @@ class Writer:
             run.report.files += len(self._rows)
             run.report.bytes_in += int(np.maximum(self._catalog.packed[self._rows], 0).sum())
             run.report.bytes_out += self._bytes_out
-        self.landing.close()
+        self.root.close()
 
     def write(self, wanted: dict[int, Step], units: Iterator[Unit]) -> None:
         """Take units until there are none, and write their entries.
@@ -171,7 +171,7 @@ class Writer:
         """Make the folders that helpers need; what is in the way of one is said of the files that it hits."""
         try:
             for folder in {step.target[:-1] for step, _ in batch}:
-                self.landing.folder(folder)
+                self.root.folder(folder)
         except (RundletError, OSError):
             return False
         return True
@@ -192,14 +192,14 @@ class Writer:
     def note(self, written: list[SmallFile]) -> None:
         """Take note of what a helper did."""
         size = sum(content.size for _, content in written)
-        self._made += [self.landing.path_text(step.target) for step, _ in written]
+        self._made += [self.root.path_text(step.target) for step, _ in written]
         self._rows += [step.row for step, _ in written]
         self._bytes_out += size
         self._unsaid_bytes += size
         self._unsaid_entries += len(written)
 
     def _do(self, errand: Errand) -> None:
-        self._note_marks(do(errand, self.landing))
+        self._note_marks(do(errand, self.root))
 
     def _note_marks(self, kept: bool) -> None:
         if not kept:
@@ -212,14 +212,14 @@ class Writer:
         except FileExistsError:
             # A helper that came to its end before it could say so may have written it.
             target, data, deflated, size, crc, *_ = errand
-            if not self.landing.holds(target, Whole(data, deflated, size, crc).content()):
+            if not self.root.holds(target, Whole(data, deflated, size, crc).content()):
                 raise
 
     # All others
 
     def _write_file(self, step: Step, chunks: Iterable[bytes]) -> None:
         written = 0
-        new = self.landing.new_file(step.target)
+        new = self.root.new_file(step.target)
         try:
             for data in chunks:
                 size = len(data)
@@ -247,14 +247,14 @@ class Writer:
         """Put something in its place; what stands there and is to be replaced is kept until the job has come to its end.
 
         Args:
-            put: told whether there is something to replace. Raises ``OSError`` and what a landing does.
+            put: told whether there is something to replace. Raises ``OSError`` and what a safe root does.
         """
         if step.action is not _REPLACE:
             put(False)
             return
-        where, name = self.landing.path(step.target[:-1]), step.target[-1]
+        where, name = self.root.path(step.target[:-1]), step.target[-1]
         replaced = self._run.replaced
-        still = replaced.take(self.landing.folder(step.target[:-1]), where, name)
+        still = replaced.take(self.root.folder(step.target[:-1]), where, name)
         try:
             put(still)
         except BaseException:
@@ -273,33 +273,33 @@ class Writer:
             self._run.links.append((step, target.decode("utf-8", "surrogateescape")))
 
     def link(self, step: Step, target: str) -> None:
-        """Make a symbolic link, unless it would lead out of the folder. Raises what a landing does."""
+        """Make a symbolic link, unless it would lead out of the folder. Raises what a safe root does."""
         refused = safe_link(step.target, target)
         if refused:
             with self._run.lock:
                 self._run.report.add(self._catalog.path(step.row), f"was left out: {refused}")
             return
         times = self._marks(step)[1]
-        self._put_in_place(step, lambda replace: self.landing.link(step.target, target, replace=replace, times=times))
+        self._put_in_place(step, lambda replace: self.root.link(step.target, target, replace=replace, times=times))
         self._done(step, 0)
 
     def link_again(self, first: Step, step: Step) -> None:
-        """Give a file that was written one more name. Raises what a landing does."""
+        """Give a file that was written one more name. Raises what a safe root does."""
         if first.row in self._run.failed:
             raise Corrupt("The file that it is one more name of could not be unpacked.")
-        self._put_in_place(step, lambda replace: self.landing.hard_link(first.target, step.target, replace=replace))
+        self._put_in_place(step, lambda replace: self.root.hard_link(first.target, step.target, replace=replace))
         self._done(step, 0)
 
     def finish_folder(self, step: Step) -> None:
-        """Give a folder its permissions and times, once everything is in it. Raises what a landing does."""
+        """Give a folder its permissions and times, once everything is in it. Raises what a safe root does."""
         mode, times = self._marks(step)
-        self._note_marks(self.landing.finish_folder(step.target, mode=mode, times=times))
+        self._note_marks(self.root.finish_folder(step.target, mode=mode, times=times))
 
     # What was done and what went wrong
 
     def _done(self, step: Step, written: int) -> None:
         if step.action is not _REPLACE or self._run.plan.keep_replaced:
-            self._made.append(self.landing.path_text(step.target))
+            self._made.append(self.root.path_text(step.target))
         self._rows.append(step.row)
         self._bytes_out += written
 

@@ -1,4 +1,4 @@
-"""ArchiveBatch archives unpacked one after the other, each in a folder of its own unless it holds a single one already."""
+"""Several archives unpacked one after the other, each in a folder of its own unless it holds a single one already."""
 
 from __future__ import annotations
 

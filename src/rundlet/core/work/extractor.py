@@ -177,7 +177,7 @@ def _run(run: Run, workers: int) -> None:
         if workers > 1 and np.count_nonzero(reader.catalog.size[rows] < HOLE) >= WORTH_IT:
             run.file_writers = FileWriters(plan.root, workers - 1)
         for step in folders:
-            main.guarded(step, main.landing.folder, step.target)
+            main.guarded(step, main.root.folder, step.target)
             run.job.advance(entries=1)
         run_side_by_side(reader.units(rows), work, workers, helped=run.file_writers is not None)
         if run.file_writers:

@@ -27,34 +27,34 @@ ANSWER = 8
 """Bytes of an answer; a list has no more errands than that has bits."""
 
 
-def do(errand: Errand, landing: SafeRoot) -> bool:
+def do(errand: Errand, root: SafeRoot) -> bool:
     """Write one file; whether its disk keeps its permission bits and times. Raises what its content and the landing do."""
     target, data, deflated, size, crc, mode, time = errand
     times = None if time is None else (time, time)
-    return landing.put(target, Whole(data, deflated, size, crc).content(), mode=mode, times=times)
+    return root.put(target, Whole(data, deflated, size, crc).content(), mode=mode, times=times)
 
 
-def serve(root: Path, orders: BinaryIO, answers: BinaryIO) -> None:
+def serve(folder: Path, orders: BinaryIO, answers: BinaryIO) -> None:
     """Do errands until there are no more. The folders they go to are there already."""
-    landing = SafeRoot(root, Made())
+    root = SafeRoot(folder, Made())
     try:
         while True:
             try:
                 errands: list[Errand] = pickle.load(orders)
             except EOFError:
                 return
-            answers.write(_undone(errands, landing).to_bytes(ANSWER, "little"))
+            answers.write(_undone(errands, root).to_bytes(ANSWER, "little"))
             answers.flush()
     finally:
-        landing.close()
+        root.close()
 
 
-def _undone(errands: list[Errand], landing: SafeRoot) -> int:
+def _undone(errands: list[Errand], root: SafeRoot) -> int:
     undone = 0
     for place, errand in enumerate(errands):
         try:
-            if not do(errand, landing):
-                landing.remove(errand[0])
+            if not do(errand, root):
+                root.remove(errand[0])
                 undone |= 1 << place
         except (RundletError, OSError):
             undone |= 1 << place

@@ -15,12 +15,12 @@ from typing import TYPE_CHECKING
 from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.whole import deflated
 from rundlet.core.formats.item_reading import READ_ERRORS, open_item
-from rundlet.core.formats.sevenz.sorting import FileType, sort_item
+from rundlet.core.formats.sevenz.sorting import ContentType, sort_item
 from rundlet.core.jobs.interface_priority import step_aside
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import KIB, MIB
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.file_type import FileType as Kindred
+from rundlet.core.model.file_type import ContentType as Kindred
 from rundlet.core.model.file_type import file_type_of
 
 if TYPE_CHECKING:
@@ -53,7 +53,7 @@ class Stretch:
     data: bytes
     path: str
     size: int
-    sort: FileType
+    sort: ContentType
     quick: int
 
 
@@ -121,7 +121,7 @@ def take_sample(items: Sequence[PackItem], job: Job | None = None, *, budget: in
     total = ends[-1] if ends else 0
     stretches: list[Stretch] = []
     tried: dict[Kindred, list[bool]] = {}
-    sorts: dict[str, FileType] = {}
+    sorts: dict[str, ContentType] = {}
     for begin, end in _windows(total, budget):
         job.checkpoint()
         for item, data in _between(files, ends, begin, end):

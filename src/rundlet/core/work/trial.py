@@ -19,7 +19,7 @@ from rundlet.core.codecs.whole import deflated
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.formats.sevenz.levels import LEVELS
 from rundlet.core.formats.sevenz.pieces import ppmd_encoded
-from rundlet.core.formats.sevenz.sorting import FILTERS, FileType
+from rundlet.core.formats.sevenz.sorting import FILTERS, ContentType
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import MIB, SMALL
 from rundlet.core.work.sample import STRETCH, TAR_BLOCK, WHOLE, Sample, Stretch, take_sample, with_far
@@ -134,7 +134,7 @@ def with_reading_back(point: Point, sample: Sample) -> Point:
 def _try_zip(sample: Sample, level: int) -> tuple[int, _Parts, int]:
     packed, seconds = 0, 0.0
     for stretch in sample.stretches:
-        stored = not level or (stretch.size > _STORED_TRIED_FROM and stretch.sort == FileType.PACKED)
+        stored = not level or (stretch.size > _STORED_TRIED_FROM and stretch.sort == ContentType.PACKED)
         if stored:
             packed += len(stretch.data)
             continue
@@ -154,7 +154,7 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, _Parts, 
     for stretch in sample.stretches:
         kinds[_ending(stretch)] += len(stretch.data)
 
-    def block(stretch: Stretch) -> tuple[FileType, str]:
+    def block(stretch: Stretch) -> tuple[ContentType, str]:
         ending = _ending(stretch)
         return stretch.sort, ending if kinds[ending] * scale >= how.piece else ""
 
@@ -162,11 +162,11 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, _Parts, 
     parts: _Parts = []
     for (sort, _), datas in _groups(sample.stretches, block).items():
         data = b"".join(datas)
-        if sort == FileType.PACKED:
+        if sort == ContentType.PACKED:
             packed += len(data)
             continue
         begin = time.perf_counter()
-        if ppmd and sort == FileType.TEXT:
+        if ppmd and sort == ContentType.TEXT:
             part = data[:MIB]
             share = len(data) / len(part)
             packed += int(len(ppmd_encoded(part, how)) * share)
@@ -307,7 +307,7 @@ def _by_method(sample: Sample, info: FormatInfo, level: int, method: str) -> Poi
     codec = {"lzma": "headed lzma"}.get(method, method)
     packed, seconds = 0, 0.0
     for stretch in sample.stretches:
-        if level and not (stretch.size > _STORED_TRIED_FROM and stretch.sort == FileType.PACKED):
+        if level and not (stretch.size > _STORED_TRIED_FROM and stretch.sort == ContentType.PACKED):
             begin = time.perf_counter()
             packed += min(len(compress_whole(codec, stretch.data, level)), len(stretch.data))
             seconds += time.perf_counter() - begin

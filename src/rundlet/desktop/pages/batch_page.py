@@ -134,7 +134,7 @@ class BatchTarget(QWidget):
         fits = size <= free
         restyle(self.facts, "role", "soft" if fits else "warn")
         if not form.outlooks:
-            self.facts.setText("PreviewPane into them …")
+            self.facts.setText("Looking into them …")
         elif fits:
             self.facts.setText(_words(plans, len(form.outlooks) - len(plans)))
         else:

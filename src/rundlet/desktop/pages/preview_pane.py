@@ -1,4 +1,4 @@
-"""PreviewPane into the current file beside the list."""
+"""Looking into the current file beside the list."""
 
 from __future__ import annotations
 

@@ -90,7 +90,7 @@ class Workspace(Choosing):
         self.follower = FolderWatch(self)
         self.follower.changed.connect(self._refresh_changed)
 
-    # PlacesMenu about
+    # Going about
 
     def open(self, paths: Iterable[Path]) -> None:
         """Stand where these paths say: in a folder, in an archive, or beside files with these chosen."""

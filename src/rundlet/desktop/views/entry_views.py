@@ -269,7 +269,7 @@ class EntryView(QTreeView):
         """Every order that the list can be put in, also by what has no column where it is narrow."""
         menu = QMenu(self)
         for column, key in enumerate(COLUMNS):
-            action = menu.addAction(f"FileType by {_ORDER_WORDS[key]}")
+            action = menu.addAction(f"Sort by {_ORDER_WORDS[key]}")
             action.setData(column)
             action.triggered.connect(self._order_chosen)
         return menu

@@ -29,7 +29,7 @@ _PE_MACHINES = {0x014C: "x86", 0x8664: "x86", 0xAA64: "arm64"}
 _TEXT_CONTROLS = frozenset(range(32)) - set(b"\t\n\r\f\x1b")
 
 
-class FileType(IntEnum):
+class ContentType(IntEnum):
     """What a file is to the packer, in the order in which the blocks are written."""
 
     OTHER = 0
@@ -39,7 +39,7 @@ class FileType(IntEnum):
     PACKED = 4
 
 
-FILTERS = {FileType.X86: "x86", FileType.ARM64: "arm64"}
+FILTERS = {ContentType.X86: "x86", ContentType.ARM64: "arm64"}
 """The branch filter for each sort of program."""
 
 _SORTS = {name: sort for sort, name in FILTERS.items()}
@@ -53,7 +53,7 @@ class BlockPlan:
         rows: what the header keeps of the items, where another archive has said it already; else nothing.
     """
 
-    sort: FileType
+    sort: ContentType
     items: Sequence[PackItem]
     rows: Sequence[Row] = ()
 
@@ -69,7 +69,7 @@ def blocks(
         copy: whether nothing is compressed at all, so that there is nothing to try.
     """
     filled = [item for item in items if item.kind == Kind.LINK or (item.kind == Kind.FILE and item.size)]
-    sorts = {item.path: FileType.PACKED if copy else FileType.OTHER for item in filled}
+    sorts = {item.path: ContentType.PACKED if copy else ContentType.OTHER for item in filled}
     if not copy:
         batches = [filled[at : at + _AT_ONCE] for at in range(0, len(filled), _AT_ONCE)]
         tasks = (partial(_sorts, batch) for batch in batches)
@@ -98,41 +98,41 @@ def _ending(item: PackItem) -> str:
     return item.path.rpartition("/")[2].rpartition(".")[2].lower()
 
 
-def _sorts(items: Sequence[PackItem]) -> list[FileType]:
+def _sorts(items: Sequence[PackItem]) -> list[ContentType]:
     return [sort_item(item) for item in items]
 
 
-def sort_item(item: PackItem) -> FileType:
+def sort_item(item: PackItem) -> ContentType:
     """What a file is, by its content; whoever reads it later says what keeps it from being read."""
     if item.kind == Kind.LINK or item.content is not None:  # to look into another archive would mean to decode it twice
-        return FileType.OTHER
+        return ContentType.OTHER
     try:
         content = open_item(item)
     except OSError:
-        return FileType.OTHER
+        return ContentType.OTHER
     try:
         head = content.read(_HEAD, 0)
         machine = _machine(head)
         if machine:
             return _SORTS[machine]
         if item.size >= _TRIED_FROM and not shrinks(content, item.size):
-            return FileType.PACKED
-        return FileType.OTHER if _TEXT_CONTROLS & set(head) else FileType.TEXT
+            return ContentType.PACKED
+        return ContentType.OTHER if _TEXT_CONTROLS & set(head) else ContentType.TEXT
     except OSError:
-        return FileType.OTHER
+        return ContentType.OTHER
     finally:
         content.close()
 
 
-def sort_block(folder: Folder) -> FileType:
+def sort_block(folder: Folder) -> ContentType:
     """What the files of a block of another archive are, as far as the way in which they are packed tells."""
     methods = {coder.method for coder in folder.coders}
     for name, sort in _SORTS.items():
         if IDS[name] in methods:
             return sort
     if IDS["ppmd"] in methods:
-        return FileType.TEXT
-    return FileType.PACKED if methods <= {IDS["copy"], IDS["aes"]} else FileType.OTHER
+        return ContentType.TEXT
+    return ContentType.PACKED if methods <= {IDS["copy"], IDS["aes"]} else ContentType.OTHER
 
 
 def _machine(head: bytes) -> str:

@@ -37,7 +37,7 @@ from rundlet.core.formats.sevenz.new_header import (
 from rundlet.core.formats.sevenz.pieces import OpenBlock, Piece, pack_piece, pack_text
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, IDS, BindPair, Coder, Folder, Property, SignatureHeader
-from rundlet.core.formats.sevenz.sorting import FILTERS, BlockPlan, FileType, blocks, sort_block
+from rundlet.core.formats.sevenz.sorting import FILTERS, BlockPlan, ContentType, blocks, sort_block
 from rundlet.core.limits import CHUNK, GIB, KIB, MIB
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.model.item import PackItem
@@ -138,9 +138,9 @@ class SevenWriter:
     def _tasks(self, plan: BlockPlan, how: Level, job: Job, report: Report) -> Iterator[Callable[[], Piece]]:
         """The pieces of a block, read here one after the other, to be packed side by side."""
         name, filter_name = "lzma2", FILTERS.get(plan.sort, "")
-        if plan.sort == FileType.PACKED:
+        if plan.sort == ContentType.PACKED:
             name = "copy"
-        elif plan.sort == FileType.TEXT and self._text and sum(item.size for item in plan.items) <= _PPMD_LARGEST:
+        elif plan.sort == ContentType.TEXT and self._text and sum(item.size for item in plan.items) <= _PPMD_LARGEST:
             name = "ppmd"
         block = OpenBlock(plan, name, filter_name)
         content = self._content(block, how.piece, job, report)
@@ -276,7 +276,7 @@ class SevenWriter:
         dictionary = min(8 * MIB, max(len(header), 4 * KIB))
         packed = lzma2.encoded(header, _HEADER_PRESET, dictionary) + lzma2.END
         writing = _Writing(self._sink, self._lock if self._hide_names else None)
-        block = OpenBlock(BlockPlan(FileType.OTHER, ()), "lzma2", "")
+        block = OpenBlock(BlockPlan(ContentType.OTHER, ()), "lzma2", "")
         block.plain = len(header)
         writing.add(Piece(block, packed, len(header), lzma2.properties_for(dictionary), True), ended=True)
         row = writing.finish(block)

@@ -32,7 +32,7 @@ class Legacy(Protocol):
 def in_step(
     rows: NDArray[np.int64], packed: NDArray[np.int64], legacy: NDArray[np.bool_]
 ) -> tuple[NDArray[np.int64], list[list[int]]]:
-    """FileType out the entries that are decrypted in step.
+    """Sort out the entries that are decrypted in step.
 
     Args:
         rows: the wanted entries; shape (n,).
