@@ -211,7 +211,7 @@ class Thumbs(QObject):
 def _is_shown(listing: Listing | None, spot: Spot) -> bool:
     """Whether a file is a picture, of a size that is worth it."""
     assert listing is not None
-    drawn = spot.name.lower().endswith(".svg") or listing.record(spot.node).sort == FileType.PICTURES
+    drawn = spot.name.lower().endswith(".svg") or listing.record(spot.node).file_type == FileType.PICTURES
     return drawn and (spot.size == UNKNOWN or 0 < spot.size <= WHOLE // 2)
 
 

@@ -1,4 +1,4 @@
-"""What sort of file a name stands for, in a person's words."""
+"""What type of file a name stands for, in a person's words."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ _ENDINGS = {
     FileType.PROGRAMS: "py sh js ts c h cpp hpp rs go java kt rb pl php exe dll so bin appimage msi deb bat",
 }
 
-_BY_ENDING = {ending: sort for sort, endings in reversed(_ENDINGS.items()) for ending in endings.split()}
+_BY_ENDING = {ending: file_type for file_type, endings in reversed(_ENDINGS.items()) for ending in endings.split()}
 
 _WORDS = {
     "jpg": "JPEG picture",
@@ -79,9 +79,9 @@ def looks_like_a_program(name: str) -> bool:
     return "." in name and name.rpartition(".")[2].lower() in _RUN
 
 
-def noun_for(sort: FileType) -> str:
+def noun_for(file_type: FileType) -> str:
     """One file of a group in a word."""
-    return _NOUNS.get(sort, "file")
+    return _NOUNS.get(file_type, "file")
 
 
 def word_for(name: str) -> str:

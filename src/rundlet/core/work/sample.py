@@ -15,13 +15,12 @@ from typing import TYPE_CHECKING
 from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.whole import deflated
 from rundlet.core.formats.item_reading import READ_ERRORS, open_item
-from rundlet.core.formats.sevenz.sorting import ContentType, sort_item
+from rundlet.core.formats.sevenz.sorting import ContentType, content_type_of
 from rundlet.core.jobs.interface_priority import step_aside
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import KIB, MIB
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.file_type import ContentType as Kindred
-from rundlet.core.model.file_type import file_type_of
+from rundlet.core.model.file_type import FileType, file_type_of
 
 if TYPE_CHECKING:
     from rundlet.core.model.item import PackItem
@@ -46,14 +45,14 @@ class Stretch:
     Attributes:
         path: the file's place in the archive.
         size: bytes of the whole file.
-        sort: what the file is to the packer.
+        content_type: what the file is to the packer.
         quick: bytes that it packs to by the quickest means, for comparing parts of the sample with all of it.
     """
 
     data: bytes
     path: str
     size: int
-    sort: ContentType
+    content_type: ContentType
     quick: int
 
 
@@ -79,7 +78,7 @@ class Sample:
     entries: int
     name_bytes: int
     padding: int
-    hopeless: tuple[tuple[Kindred, int], ...]
+    hopeless: tuple[tuple[FileType, int], ...]
     quick: float
     items: tuple[PackItem, ...] = ()
     far: float = 1.0
@@ -120,21 +119,21 @@ def take_sample(items: Sequence[PackItem], job: Job | None = None, *, budget: in
     ends = list(itertools.accumulate(item.size for item in files))
     total = ends[-1] if ends else 0
     stretches: list[Stretch] = []
-    tried: dict[Kindred, list[bool]] = {}
-    sorts: dict[str, ContentType] = {}
+    tried: dict[FileType, list[bool]] = {}
+    content_types: dict[str, ContentType] = {}
     for begin, end in _windows(total, budget):
         job.checkpoint()
         for item, data in _between(files, ends, begin, end):
             if data:
-                if item.path not in sorts:
-                    sorts[item.path] = sort_item(item)
-                sort = sorts[item.path]
+                if item.path not in content_types:
+                    content_types[item.path] = content_type_of(item)
+                content_type = content_types[item.path]
                 quick = min(len(deflated(data, 1)), len(data))
-                stretches.append(Stretch(data, item.path, item.size, sort, quick))
+                stretches.append(Stretch(data, item.path, item.size, content_type, quick))
                 tried.setdefault(file_type_of(item.path), []).append(
                     len(data) < _TOO_LITTLE or quick < _NOISE * len(data)
                 )
-    counts: dict[Kindred, int] = {}
+    counts: dict[FileType, int] = {}
     for item in files:
         counts[file_type_of(item.path)] = counts.get(file_type_of(item.path), 0) + 1
     return Sample(

@@ -134,7 +134,7 @@ def with_reading_back(point: Point, sample: Sample) -> Point:
 def _try_zip(sample: Sample, level: int) -> tuple[int, _Parts, int]:
     packed, seconds = 0, 0.0
     for stretch in sample.stretches:
-        stored = not level or (stretch.size > _STORED_TRIED_FROM and stretch.sort == ContentType.PACKED)
+        stored = not level or (stretch.size > _STORED_TRIED_FROM and stretch.content_type == ContentType.PACKED)
         if stored:
             packed += len(stretch.data)
             continue
@@ -156,25 +156,25 @@ def _try_seven(sample: Sample, level: int, *, ppmd: bool) -> tuple[int, _Parts, 
 
     def block(stretch: Stretch) -> tuple[ContentType, str]:
         ending = _ending(stretch)
-        return stretch.sort, ending if kinds[ending] * scale >= how.piece else ""
+        return stretch.content_type, ending if kinds[ending] * scale >= how.piece else ""
 
     packed = 0
     parts: _Parts = []
-    for (sort, _), datas in _groups(sample.stretches, block).items():
+    for (content_type, _), datas in _groups(sample.stretches, block).items():
         data = b"".join(datas)
-        if sort == ContentType.PACKED:
+        if content_type == ContentType.PACKED:
             packed += len(data)
             continue
         begin = time.perf_counter()
-        if ppmd and sort == ContentType.TEXT:
+        if ppmd and content_type == ContentType.TEXT:
             part = data[:MIB]
             share = len(data) / len(part)
             packed += int(len(ppmd_encoded(part, how)) * share)
             took = 2 * (time.perf_counter() - begin) * share  # it is read back at once, which takes as long
             parts.append((took, len(data)))
             continue
-        if sort in FILTERS:
-            data = b"".join(filtered(FILTERS[sort], [data]))
+        if content_type in FILTERS:
+            data = b"".join(filtered(FILTERS[content_type], [data]))
 
         def encoded(data: bytes) -> int:
             return len(lzma2.encoded(data, how.preset, min(how.dictionary, len(data))))
@@ -307,7 +307,7 @@ def _by_method(sample: Sample, info: FormatInfo, level: int, method: str) -> Poi
     codec = {"lzma": "headed lzma"}.get(method, method)
     packed, seconds = 0, 0.0
     for stretch in sample.stretches:
-        if level and not (stretch.size > _STORED_TRIED_FROM and stretch.sort == ContentType.PACKED):
+        if level and not (stretch.size > _STORED_TRIED_FROM and stretch.content_type == ContentType.PACKED):
             begin = time.perf_counter()
             packed += min(len(compress_whole(codec, stretch.data, level)), len(stretch.data))
             seconds += time.perf_counter() - begin

@@ -98,7 +98,7 @@ class RowDelegate(QStyledItemDelegate):
             paint_indicator(painter, QRectF(self.tick_rect(rect)), on=selected)
             left += s.tick + s.gap
         place = QRect(left, rect.center().y() - s.icon // 2, s.icon, s.icon)
-        theme.paint_icon(painter, place, record.sort.name, "oak" if record.sort in _OAK else "soft")
+        theme.paint_icon(painter, place, record.file_type.name, "oak" if record.file_type in _OAK else "soft")
         left += s.icon + s.gap
         note = record.note
         note_width = painter.fontMetrics().horizontalAdvance(note) + s.gap if note else 0

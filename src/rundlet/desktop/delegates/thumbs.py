@@ -67,8 +67,8 @@ class ThumbDelegate(QStyledItemDelegate):
             side = s.thumb // 3
             icon = QRect(0, 0, side, side)
             icon.moveCenter(frame.center())
-            oak = record.sort in (FileType.FOLDERS, FileType.ARCHIVES)
-            theme.paint_icon(painter, icon, record.sort.name, "oak" if oak else "soft")
+            oak = record.file_type in (FileType.FOLDERS, FileType.ARCHIVES)
+            theme.paint_icon(painter, icon, record.file_type.name, "oak" if oak else "soft")
         painter.setFont(theme.font(s.body))
         words = QRect(frame.left(), frame.bottom() + s.space, frame.width(), lines)
         beside = self._model.names_beside(index)

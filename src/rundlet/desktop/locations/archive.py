@@ -27,15 +27,15 @@ class ArchiveListing:
     """A folder of an archive and everything below it. Nodes are those of the tree, but for :data:`TOP`.
 
     Args:
-        sorts: the type of every node; see :func:`file_types_of`.
+        file_types: the type of every node; see :func:`file_types_of`.
     """
 
     is_archive = True
 
-    def __init__(self, tree: ArchiveTree, folder: int, sorts: NDArray[np.int64]) -> None:
+    def __init__(self, tree: ArchiveTree, folder: int, file_types: NDArray[np.int64]) -> None:
         self.tree = tree
         self.folder = folder
-        self.sorts = sorts
+        self.file_types = file_types
         self._key, self._descending = "name", False
         self._keep: NDArray[np.bool_] | None = None
         self._found: NDArray[np.bool_] | None = None
@@ -114,10 +114,12 @@ class ArchiveListing:
         largest = self._largest.get(siblings)
         if largest is None:
             largest = self._largest[siblings] = max(int(tree.size[tree.children(siblings)].max(initial=1)), 1)
-        sort = FileType.FOLDERS if kind == Kind.DIR else FileType.LINKS if kind == Kind.LINK else file_type_of(name)
+        file_type = (
+            FileType.FOLDERS if kind == Kind.DIR else FileType.LINKS if kind == Kind.LINK else file_type_of(name)
+        )
         return Record(
             name=name,
-            sort=sort,
+            file_type=file_type,
             word={Kind.DIR: "Folder", Kind.LINK: "Link", Kind.OTHER: "Device"}.get(kind) or word_for(name),
             size=int(tree.size[node]),
             packed=int(tree.packed[node]),
@@ -134,26 +136,26 @@ class ArchiveListing:
     def order_ahead(self, key: str, *, descending: bool) -> None:
         self._in_order(self.folder, key, descending=descending)
 
-    def narrow_ahead(self, text: str, sort: FileType | None) -> None:
-        self._ahead = (text, sort), self._narrowed(text, sort)
+    def narrow_ahead(self, text: str, file_type: FileType | None) -> None:
+        self._ahead = (text, file_type), self._narrowed(text, file_type)
 
-    def narrow(self, text: str, sort: FileType | None) -> None:
+    def narrow(self, text: str, file_type: FileType | None) -> None:
         ahead, self._ahead = self._ahead, None
-        if ahead is None or ahead[0] != (text, sort):
-            self.narrow_ahead(text, sort)
+        if ahead is None or ahead[0] != (text, file_type):
+            self.narrow_ahead(text, file_type)
             ahead, self._ahead = self._ahead, None
         self._sorted.clear()
         self._found, self._keep = ahead[1] if ahead is not None else (None, None)
 
-    def _narrowed(self, text: str, sort: FileType | None) -> Narrowed:
+    def _narrowed(self, text: str, file_type: FileType | None) -> Narrowed:
         """The nodes that fit, and these with the folders they sit in; None for both where all do."""
-        if not text and sort is None:
+        if not text and file_type is None:
             return None, None
         tree = self.tree
         wanted = Wanted.of(text)
         keep = named(tree, wanted) if wanted else np.ones(len(tree), np.bool_)
-        if sort is not None:
-            keep &= self.sorts == list(FileType).index(sort)
+        if file_type is not None:
+            keep &= self.file_types == list(FileType).index(file_type)
         keep[0] = False
         found = keep.copy()
         above = np.flatnonzero(keep)
@@ -169,12 +171,14 @@ class ArchiveListing:
         return self._counts
 
     def _count(self) -> dict[FileType, int]:
-        sorts_below = self.sorts[1:]
+        types_below = self.file_types[1:]
         if self.folder:
-            sorts_below = sorts_below[self._below(self.folder)[1:]]
-        numbers, how_many = np.unique(sorts_below, return_counts=True)
-        sorts = list(FileType)
-        return {sorts[n]: int(count) for n, count in zip(numbers.tolist(), how_many.tolist(), strict=True) if n >= 0}
+            types_below = types_below[self._below(self.folder)[1:]]
+        numbers, how_many = np.unique(types_below, return_counts=True)
+        file_types = list(FileType)
+        return {
+            file_types[n]: int(count) for n, count in zip(numbers.tolist(), how_many.tolist(), strict=True) if n >= 0
+        }
 
     @property
     def found(self) -> int:
@@ -187,8 +191,8 @@ class ArchiveListing:
 
 def file_types_of(tree: ArchiveTree) -> NDArray[np.int64]:
     """The type of every node as its number in :class:`FileType`; for a million nodes this is work for the background."""
-    numbers = {sort: i for i, sort in enumerate(FileType)}
-    sorts = np.full(len(tree), numbers[FileType.FOLDERS], np.int64)
+    numbers = {file_type: i for i, file_type in enumerate(FileType)}
+    file_types = np.full(len(tree), numbers[FileType.FOLDERS], np.int64)
     known: dict[bytes, int] = {}
     found = []
     for raw in tree.catalog.names.all_raw():
@@ -204,8 +208,8 @@ def file_types_of(tree: ArchiveTree) -> NDArray[np.int64]:
     rows = np.array(found, np.int64)
     rows[kinds == Kind.DIR] = numbers[FileType.FOLDERS]
     rows[kinds == Kind.LINK] = numbers[FileType.LINKS]
-    sorts[1 : len(rows) + 1] = rows
-    return sorts
+    file_types[1 : len(rows) + 1] = rows
+    return file_types
 
 
 def named(tree: ArchiveTree, wanted: Wanted) -> NDArray[np.bool_]:

@@ -30,7 +30,7 @@ class DiskItem:
     Attributes:
         size: its bytes; those of a folder are :data:`UNKNOWN` until they are counted.
         files: how many files are in it, itself included.
-        sort: the group of its type.
+        file_type: the group of its type.
         parts: what lies directly in a folder, once that is counted.
     """
 
@@ -39,7 +39,7 @@ class DiskItem:
     size: int
     files: int
     mtime_ns: int
-    sort: FileType
+    file_type: FileType
     parts: tuple[Part, ...] = ()
 
     @classmethod
@@ -78,7 +78,7 @@ class DiskListing:
         self._shown: list[int] = []
         self._key, self._descending = "name", False
         self._wanted = Wanted()
-        self._sort: FileType | None = None
+        self._file_type: FileType | None = None
         self._largest = 1
         self._ahead: tuple[tuple[str, bool], list[int]] | None = None
         names = []
@@ -88,7 +88,7 @@ class DiskListing:
         self._by_name = sorted(range(1, len(items) + 1), key=lambda i: names[i - 1])
         self._counts: dict[FileType, int] = {}
         for item in items:
-            self._counts[item.sort] = self._counts.get(item.sort, 0) + 1
+            self._counts[item.file_type] = self._counts.get(item.file_type, 0) + 1
         self._arrange()
 
     @classmethod
@@ -128,7 +128,7 @@ class DiskListing:
         word = {Kind.DIR: "Folder", Kind.LINK: "Link"}.get(item.kind) or word_for(item.path.name)
         return Record(
             name=item.path.name,
-            sort=item.sort,
+            file_type=item.file_type,
             word=word,
             size=item.size,
             share=max(item.size, 0) / self._largest,
@@ -144,13 +144,13 @@ class DiskListing:
     def order_ahead(self, key: str, *, descending: bool) -> None:
         self._ahead = (key, descending), self._ordered(key, descending=descending)
 
-    def narrow(self, text: str, sort: FileType | None) -> None:
+    def narrow(self, text: str, file_type: FileType | None) -> None:
         wanted = Wanted.of(text)
-        if (wanted, sort) != (self._wanted, self._sort):
-            self._wanted, self._sort = wanted, sort
+        if (wanted, file_type) != (self._wanted, self._file_type):
+            self._wanted, self._file_type = wanted, file_type
             self._arrange()
 
-    def narrow_ahead(self, text: str, sort: FileType | None) -> None:
+    def narrow_ahead(self, text: str, file_type: FileType | None) -> None:
         """One folder is looked through at once."""
 
     def counts(self) -> dict[FileType, int]:
@@ -178,7 +178,7 @@ class DiskListing:
     def _arrange(self) -> None:
         self._largest = max((item.size for item in self.items), default=1)
         self._largest = max(self._largest, 1)  # folders that are not counted yet have -1
-        narrowed = bool(self._wanted) or self._sort is not None
+        narrowed = bool(self._wanted) or self._file_type is not None
         ahead, self._ahead = self._ahead, None
         if ahead is None or ahead[0] != (self._key, self._descending):
             ordered = self._ordered(self._key, descending=self._descending)
@@ -200,7 +200,7 @@ class DiskListing:
         return nodes
 
     def _fits(self, item: DiskItem) -> bool:
-        return self._wanted.fits(item.path.name) and self._sort in (None, item.sort)
+        return self._wanted.fits(item.path.name) and self._file_type in (None, item.file_type)
 
 
 def _disk_item(path: Path, find: Callable[[], os.stat_result]) -> DiskItem | None:
@@ -215,5 +215,5 @@ def _disk_item(path: Path, find: Callable[[], os.stat_result]) -> DiskItem | Non
         kind, size = Kind.DIR, UNKNOWN
     elif stat.S_ISLNK(status.st_mode):
         kind = Kind.LINK
-    sort = {Kind.DIR: FileType.FOLDERS, Kind.LINK: FileType.LINKS}.get(kind) or file_type_of(path.name)
-    return DiskItem(path, kind, size, int(kind == Kind.FILE), status.st_mtime_ns, sort)
+    file_type = {Kind.DIR: FileType.FOLDERS, Kind.LINK: FileType.LINKS}.get(kind) or file_type_of(path.name)
+    return DiskItem(path, kind, size, int(kind == Kind.FILE), status.st_mtime_ns, file_type)

@@ -116,8 +116,8 @@ class LandingListing:
 
     def record(self, node: int) -> Record:
         place = self._places[node]
-        sort = FileType.FOLDERS if place.folder else file_type_of(place.name)
-        return Record(name=place.name, sort=sort, tone=place.tone, note=place.note)
+        file_type = FileType.FOLDERS if place.folder else file_type_of(place.name)
+        return Record(name=place.name, file_type=file_type, tone=place.tone, note=place.note)
 
     def sort(self, key: str, *, descending: bool) -> None:
         """The landing tree has one order: what can't be done first, then folders, by name."""
@@ -125,10 +125,10 @@ class LandingListing:
     def order_ahead(self, key: str, *, descending: bool) -> None:
         """There is no other."""
 
-    def narrow(self, text: str, sort: FileType | None) -> None:
+    def narrow(self, text: str, file_type: FileType | None) -> None:
         """The landing tree is always whole."""
 
-    def narrow_ahead(self, text: str, sort: FileType | None) -> None:
+    def narrow_ahead(self, text: str, file_type: FileType | None) -> None:
         """The landing tree is always whole."""
 
     def counts(self) -> dict[FileType, int]:

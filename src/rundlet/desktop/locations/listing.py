@@ -24,7 +24,7 @@ class Record:
 
     Attributes:
         name: the name.
-        sort: the group of its type.
+        file_type: the group of its type.
         word: what it is, in words.
         size: bytes, or :data:`UNKNOWN` while they are not counted.
         packed: bytes in the archive, or :data:`UNKNOWN` outside of archives.
@@ -35,7 +35,7 @@ class Record:
     """
 
     name: str
-    sort: FileType
+    file_type: FileType
     word: str = ""
     size: int = UNKNOWN
     packed: int = UNKNOWN
@@ -69,10 +69,10 @@ class Listing(Protocol):
     def order_ahead(self, key: str, *, descending: bool) -> None:
         """Find an order that will be asked for; may be called beside the interface."""
 
-    def narrow(self, text: str, sort: FileType | None) -> None:
+    def narrow(self, text: str, file_type: FileType | None) -> None:
         """Show only rows that fit ``text`` (see :class:`Wanted`) and this type, with the folders they sit in."""
 
-    def narrow_ahead(self, text: str, sort: FileType | None) -> None:
+    def narrow_ahead(self, text: str, file_type: FileType | None) -> None:
         """Find out beside the interface what will fit."""
 
     def counts(self) -> dict[FileType, int]:

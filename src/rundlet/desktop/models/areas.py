@@ -30,7 +30,7 @@ class Area:
 
     name: str
     size: int
-    sort: FileType
+    file_type: FileType
     node: int = 0
     below: tuple[Area, ...] = ()
 
@@ -60,7 +60,7 @@ def areas_of(listing: Listing | None) -> tuple[Area, ...]:
             Area(
                 item.path.name,
                 item.size,
-                item.sort,
+                item.file_type,
                 node,
                 _largest(
                     Area(part.name, part.size, FileType.FOLDERS if part.is_folder else file_type_of(part.name))

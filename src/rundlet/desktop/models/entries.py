@@ -70,10 +70,10 @@ class EntryModel(QStandardItemModel):
             listing.sort(self._order[0], descending=self._order[1])
         self._begin()
 
-    def narrow(self, text: str, sort: FileType | None) -> None:
+    def narrow(self, text: str, file_type: FileType | None) -> None:
         """Show only what fits; see :meth:`Listing.narrow`."""
         if self._listing is not None:
-            self._listing.narrow(text, sort)
+            self._listing.narrow(text, file_type)
             self._begin()
 
     def _begin(self) -> None:

@@ -149,7 +149,7 @@ class FromColumn(Column):
     def _enter(self, node: int) -> None:
         """Go in. The double click has chosen the row itself; what was chosen before it is chosen again on coming back."""
         listing = self._workspace.listing
-        if in_archive(listing) and not listing.is_folder(node) and listing.record(node).sort != FileType.ARCHIVES:
+        if in_archive(listing) and not listing.is_folder(node) and listing.record(node).file_type != FileType.ARCHIVES:
             self.set_looking(True)  # what else is there to see in it
             return
         by_itself = self.view.chosen_nodes() == [node] and not self._changed.hasExpired(

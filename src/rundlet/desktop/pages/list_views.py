@@ -133,7 +133,7 @@ class ListViews(QStackedWidget):
 
     def _enter_from_map(self, node: int) -> None:
         listing = self._workspace.listing
-        if listing is not None and (listing.is_folder(node) or listing.record(node).sort == FileType.ARCHIVES):
+        if listing is not None and (listing.is_folder(node) or listing.record(node).file_type == FileType.ARCHIVES):
             self._workspace.enter(node)
         else:
             self.view.choose_nodes([node])

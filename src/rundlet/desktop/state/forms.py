@@ -109,7 +109,7 @@ class OpenArchive:
     path: Path
     reader: ArchiveReader
     tree: ArchiveTree
-    sorts: NDArray[np.int64]
+    file_types: NDArray[np.int64]
     is_loose: bool
     password: str = field(default="", repr=False)
     code_page: str = ""

@@ -308,7 +308,7 @@ class Workspace(Choosing):
             from rundlet.desktop.locations.partial_listing import Partial
 
             partial = Partial(
-                lambda tree, sorts: self.background.tell(lambda: self._show_partial(place, job, tree, sorts))
+                lambda tree, file_types: self.background.tell(lambda: self._show_partial(place, job, tree, file_types))
             )
             reader = open_archive(path, Opening(code_page, job=job, found=partial.add, password=password))
             if password and not reader.unlocked and reader.catalog.encrypted.any():
@@ -355,7 +355,7 @@ class Workspace(Choosing):
         self.names_hidden.emit(error)
         self.unpack_changed.emit()
 
-    def _show_partial(self, place: Place, job: Job, tree: ArchiveTree, sorts: NDArray[np.int64]) -> None:
+    def _show_partial(self, place: Place, job: Job, tree: ArchiveTree, file_types: NDArray[np.int64]) -> None:
         """While an archive is still being listed, show what was found so far."""
         if job.cancelled:
             return
@@ -365,7 +365,7 @@ class Workspace(Choosing):
         self.moved.emit(place)
         from rundlet.desktop.locations.archive import ArchiveListing
 
-        self.listing = ArchiveListing(tree, ROOT, sorts)
+        self.listing = ArchiveListing(tree, ROOT, file_types)
         self.selection = Selection()
         self.opening.emit(self.listing)
 
@@ -480,7 +480,7 @@ def _listing_in(opened: OpenArchive, place: Place, order: tuple[str, bool]) -> A
     """What an archive holds at a place, already in order and counted."""
     from rundlet.desktop.locations.archive import ArchiveListing
 
-    listing = ArchiveListing(opened.tree, opened.tree.find(place.inner) or ROOT, opened.sorts)
+    listing = ArchiveListing(opened.tree, opened.tree.find(place.inner) or ROOT, opened.file_types)
     listing.sort(order[0], descending=order[1])
     listing.children(TOP)
     listing.counts()

@@ -133,7 +133,7 @@ class SpaceMap(QWidget):
             return
         chosen = area.node in self._chosen
         painter.setPen(QPen(theme.color("wine" if chosen else "line"), s.mark if chosen else s.edge))
-        token = "card" if place.depth and area.sort == FileType.FOLDERS else _TINTS.get(area.sort, "card")
+        token = "card" if place.depth and area.file_type == FileType.FOLDERS else _TINTS.get(area.file_type, "card")
         painter.setBrush(theme.color(token))
         corner = min(float(s.space), rect.width() / 4, rect.height() / 4)
         painter.drawRoundedRect(rect, corner, corner)

@@ -44,28 +44,28 @@ class TypeChips(QWidget):
         self.setVisible(len(counts) > 1)
         if len(counts) > 1:
             self._add(None, f"All {text.number(sum(counts.values()))}")
-            for sort in FileType:
-                if counts.get(sort):
-                    self._add(sort, f"{sort.value} {text.number(counts[sort])}")
+            for file_type in FileType:
+                if counts.get(file_type):
+                    self._add(file_type, f"{file_type.value} {text.number(counts[file_type])}")
         self.choose(self.chosen if self.chosen in self.chips else None)
 
-    def choose(self, sort: FileType | None) -> None:
+    def choose(self, file_type: FileType | None) -> None:
         """Mark one chip as the chosen one."""
-        self.chosen = sort
+        self.chosen = file_type
         for which, chip in self.chips.items():
-            chip.setChecked(which == sort)
+            chip.setChecked(which == file_type)
 
-    def _add(self, sort: FileType | None, words: str) -> None:
+    def _add(self, file_type: FileType | None, words: str) -> None:
         chip = QPushButton(words)
         chip.setProperty("role", "chip")
         chip.setCheckable(True)
-        chip.setAccessibleName(f"Show only {words}" if sort else f"Show {words}")
-        chip.setProperty("sort", sort.name if sort else "")
+        chip.setAccessibleName(f"Show only {words}" if file_type else f"Show {words}")
+        chip.setProperty("file_type", file_type.name if file_type else "")
         chip.clicked.connect(self._clicked)
         self._flow.addWidget(chip)
-        self.chips[sort] = chip
+        self.chips[file_type] = chip
 
     def _clicked(self) -> None:
-        name = self.sender().property("sort")
+        name = self.sender().property("file_type")
         self.choose(FileType[name] if name else None)
         self.changed.emit()

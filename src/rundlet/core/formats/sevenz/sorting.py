@@ -40,20 +40,20 @@ class ContentType(IntEnum):
 
 
 FILTERS = {ContentType.X86: "x86", ContentType.ARM64: "arm64"}
-"""The branch filter for each sort of program."""
+"""The branch filter for each type of program."""
 
-_SORTS = {name: sort for sort, name in FILTERS.items()}
+_BY_FILTER = {name: content_type for content_type, name in FILTERS.items()}
 
 
 @dataclass(frozen=True, slots=True)
 class BlockPlan:
-    """The items of one solid block, all of one sort.
+    """The items of one solid block, all of one type.
 
     Attributes:
         rows: what the header keeps of the items, where another archive has said it already; else nothing.
     """
 
-    sort: ContentType
+    content_type: ContentType
     items: Sequence[PackItem]
     rows: Sequence[Row] = ()
 
@@ -61,7 +61,7 @@ class BlockPlan:
 def blocks(
     items: Sequence[PackItem], *, alone_from: int, largest: int, copy: bool, pool: ThreadPoolExecutor, job: Job
 ) -> Iterator[BlockPlan]:
-    """The items with content in blocks: by sort, then by ending and path.
+    """The items with content in blocks: by type, then by ending and path.
 
     Args:
         alone_from: files of more bytes than this have a block to themselves.
@@ -69,40 +69,40 @@ def blocks(
         copy: whether nothing is compressed at all, so that there is nothing to try.
     """
     filled = [item for item in items if item.kind == Kind.LINK or (item.kind == Kind.FILE and item.size)]
-    sorts = {item.path: ContentType.PACKED if copy else ContentType.OTHER for item in filled}
+    content_types = {item.path: ContentType.PACKED if copy else ContentType.OTHER for item in filled}
     if not copy:
         batches = [filled[at : at + _AT_ONCE] for at in range(0, len(filled), _AT_ONCE)]
-        tasks = (partial(_sorts, batch) for batch in batches)
+        tasks = (partial(_content_types, batch) for batch in batches)
         job.expect(sum(item.size // _LOOKING for item in filled))
         for batch, found in zip(batches, in_order(pool, tasks, ahead=2 * cores()), strict=True):
             job.advance(sum(item.size // _LOOKING for item in batch))
-            sorts.update((item.path, sort) for item, sort in zip(batch, found, strict=True))
-    filled.sort(key=lambda item: (sorts[item.path], _ending(item), item.path))
+            content_types.update((item.path, content_type) for item, content_type in zip(batch, found, strict=True))
+    filled.sort(key=lambda item: (content_types[item.path], _ending(item), item.path))
     together: list[PackItem] = []
     total = 0
     for item in filled:
-        sort, alone = sorts[item.path], item.size > alone_from
-        if together and (alone or sort != sorts[together[0].path] or total + item.size > largest):
-            yield BlockPlan(sorts[together[0].path], together)
+        content_type, alone = content_types[item.path], item.size > alone_from
+        if together and (alone or content_type != content_types[together[0].path] or total + item.size > largest):
+            yield BlockPlan(content_types[together[0].path], together)
             together, total = [], 0
         if alone:
-            yield BlockPlan(sort, [item])
+            yield BlockPlan(content_type, [item])
         else:
             together.append(item)
             total += item.size
     if together:
-        yield BlockPlan(sorts[together[0].path], together)
+        yield BlockPlan(content_types[together[0].path], together)
 
 
 def _ending(item: PackItem) -> str:
     return item.path.rpartition("/")[2].rpartition(".")[2].lower()
 
 
-def _sorts(items: Sequence[PackItem]) -> list[ContentType]:
-    return [sort_item(item) for item in items]
+def _content_types(items: Sequence[PackItem]) -> list[ContentType]:
+    return [content_type_of(item) for item in items]
 
 
-def sort_item(item: PackItem) -> ContentType:
+def content_type_of(item: PackItem) -> ContentType:
     """What a file is, by its content; whoever reads it later says what keeps it from being read."""
     if item.kind == Kind.LINK or item.content is not None:  # to look into another archive would mean to decode it twice
         return ContentType.OTHER
@@ -114,7 +114,7 @@ def sort_item(item: PackItem) -> ContentType:
         head = content.read(_HEAD, 0)
         machine = _machine(head)
         if machine:
-            return _SORTS[machine]
+            return _BY_FILTER[machine]
         if item.size >= _TRIED_FROM and not shrinks(content, item.size):
             return ContentType.PACKED
         return ContentType.OTHER if _TEXT_CONTROLS & set(head) else ContentType.TEXT
@@ -124,12 +124,12 @@ def sort_item(item: PackItem) -> ContentType:
         content.close()
 
 
-def sort_block(folder: Folder) -> ContentType:
+def content_type_of_block(folder: Folder) -> ContentType:
     """What the files of a block of another archive are, as far as the way in which they are packed tells."""
     methods = {coder.method for coder in folder.coders}
-    for name, sort in _SORTS.items():
+    for name, content_type in _BY_FILTER.items():
         if IDS[name] in methods:
-            return sort
+            return content_type
     if IDS["ppmd"] in methods:
         return ContentType.TEXT
     return ContentType.PACKED if methods <= {IDS["copy"], IDS["aes"]} else ContentType.OTHER

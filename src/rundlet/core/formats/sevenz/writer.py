@@ -37,7 +37,7 @@ from rundlet.core.formats.sevenz.new_header import (
 from rundlet.core.formats.sevenz.pieces import OpenBlock, Piece, pack_piece, pack_text
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, IDS, BindPair, Coder, Folder, Property, SignatureHeader
-from rundlet.core.formats.sevenz.sorting import FILTERS, BlockPlan, ContentType, blocks, sort_block
+from rundlet.core.formats.sevenz.sorting import FILTERS, BlockPlan, ContentType, blocks, content_type_of_block
 from rundlet.core.limits import CHUNK, GIB, KIB, MIB
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.model.item import PackItem
@@ -137,10 +137,14 @@ class SevenWriter:
 
     def _tasks(self, plan: BlockPlan, how: Level, job: Job, report: Report) -> Iterator[Callable[[], Piece]]:
         """The pieces of a block, read here one after the other, to be packed side by side."""
-        name, filter_name = "lzma2", FILTERS.get(plan.sort, "")
-        if plan.sort == ContentType.PACKED:
+        name, filter_name = "lzma2", FILTERS.get(plan.content_type, "")
+        if plan.content_type == ContentType.PACKED:
             name = "copy"
-        elif plan.sort == ContentType.TEXT and self._text and sum(item.size for item in plan.items) <= _PPMD_LARGEST:
+        elif (
+            plan.content_type == ContentType.TEXT
+            and self._text
+            and sum(item.size for item in plan.items) <= _PPMD_LARGEST
+        ):
             name = "ppmd"
         block = OpenBlock(plan, name, filter_name)
         content = self._content(block, how.piece, job, report)
@@ -243,7 +247,7 @@ class SevenWriter:
                 PackItem(row.path, Kind.FILE, "", row.size, 0, 0, content=contents.source(number))
                 for row, number in zip(rows, kept, strict=True)
             ]
-            plan = BlockPlan(sort_block(reader.streams.folders[folder]), items, rows)
+            plan = BlockPlan(content_type_of_block(reader.streams.folders[folder]), items, rows)
             self._pack([plan], LEVELS.get(self._level, LEVELS[1]), pool=pool, job=job, report=report)
         finally:
             contents.close()
