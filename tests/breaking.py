@@ -22,6 +22,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from rundlet.core.jobs.outcomes import Moved
+
 WAYS = ("kill", "EIO", "ENOSPC")
 _STEPS = ("rename", "replace", "link", "symlink", "unlink", "rmdir", "mkdir", "fsync", "ftruncate", "write", "pwrite")
 _ENOUGH = 400  # steps; no job here has as many
@@ -219,9 +221,9 @@ def _unpack_scene(name: str, *, over: bool, after: str = "stays") -> Scene:
         reader = open_archive(root / "to" / "x.zip")
         try:
             plan = plan_unpack(reader, into=root / "out", on_clash=UnpackClash.REPLACE, keep_replaced=True)
-            report = unpack(plan, reader, workers=1)
-            put_away(plan, reader, report, Job(), Afterwards(after))
-            return report
+            outcome = unpack(plan, reader, workers=1)
+            put_away(plan, reader, outcome, Job(), Afterwards(after))
+            return outcome
         finally:
             reader.close()
 
@@ -257,15 +259,14 @@ def _move_scene() -> Scene:
     def work(root: Path) -> object:
         from rundlet.core.fs import moving
         from rundlet.core.jobs.job import Job
-        from rundlet.core.jobs.report import Report
 
         def elsewhere(*_: object) -> None:
             raise OSError(errno.EXDEV, "")
 
         moving._rename = elsewhere
-        report = Report("move", root / "to")
-        moving.move_into([root / "from" / "new"], root / "to", report, Job())
-        return report
+        outcome = Moved(root / "to")
+        moving.move_into([root / "from" / "new"], root / "to", outcome, Job())
+        return outcome
 
     def holds(root: Path, done: bool) -> None:
         wanted = digest_of(2, NEW)
@@ -284,8 +285,8 @@ def _undo_scene(name: str, *, parts: int) -> Scene:
 
         _sources(root)
         _pack(root, "old", part_size=parts)
-        report = _pack(root, "new", part_size=parts and 2000, keep_replaced=True)
-        Journal(root / "journal").add(*record_of(report, [root / "from" / "new"], "words"))
+        outcome = _pack(root, "new", part_size=parts and 2000, keep_replaced=True)
+        Journal(root / "journal").add(*record_of(outcome, [root / "from" / "new"]))
 
     def work(root: Path) -> object:
         from rundlet.core.userdata.journal import Journal
@@ -293,12 +294,12 @@ def _undo_scene(name: str, *, parts: int) -> Scene:
 
         journal = Journal(root / "journal")
         (record,) = journal.records()
-        report = undo(record, journal.puts(record))
-        if report.problems:
-            journal.tried(record, report.created)
+        outcome = undo(record, journal.puts(record))
+        if outcome.problems:
+            journal.tried(record, outcome.created)
         else:
             journal.undone(record)
-        return report
+        return outcome
 
     def holds(root: Path, done: bool) -> None:
         from rundlet.core.userdata.journal import Journal
@@ -363,8 +364,8 @@ def broken_off(scene: Scene, way: str, at: int, place: Path) -> bool:
         status = 3
         try:
             breaker.install()
-            report = scene.work(root)
-            status = 0 if breaker.done < at else 1 if getattr(report, "problems", ()) else 2
+            outcome = scene.work(root)
+            status = 0 if breaker.done < at else 1 if getattr(outcome, "problems", ()) else 2
         except OSError:
             status = 1
         except Exception as error:  # noqa: BLE001 - what is one of ours is fine, and all else is a fault

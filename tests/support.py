@@ -29,7 +29,7 @@ from rundlet.core.work.packer import pack
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
 
 AT_LENGTH = "RUNDLET_TESTS_AT_LENGTH" in os.environ
 """Whether tests that can be run for longer are: see ``make test-long``."""
@@ -54,7 +54,7 @@ def pack_to(
     workers: int | None = None,
     fmt: str = "zip",
     job: Job | None = None,
-) -> Report:
+) -> Outcome:
     """Pack without ceremony."""
     plan = plan_pack(items, target=target, info=by_id(fmt).info, level=level, on_clash=PackClash.REPLACE)
     return pack(plan, job, workers=workers)
@@ -62,7 +62,7 @@ def pack_to(
 
 def unpack_to(
     archive: Path, into: Path, *, clash: UnpackClash = UnpackClash.RENAME, workers: int | None = None
-) -> Report:
+) -> Outcome:
     """Unpack everything without ceremony."""
     reader = open_archive(archive)
     try:

@@ -23,17 +23,18 @@ from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.packer import pack
+from rundlet.presentation.findings import issue_line, issue_words
 from support import Raw, contents, make_tree, pack_to, raw_zip, snapshot, unpack_to
 
 if TYPE_CHECKING:
     from rundlet.core.formats.sevenz.new_header import Row
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
     from rundlet.core.model.item import PackItem
 
 FORMATS = [known.info.id for known in WRITABLE]
 
 
-def add(archive: Path, items: list[Path], *, password: str = "", job: Job | None = None, workers: int = 2) -> Report:
+def add(archive: Path, items: list[Path], *, password: str = "", job: Job | None = None, workers: int = 2) -> Outcome:
     fmt = next(known.info for known in WRITABLE if archive.name.endswith(known.info.ending))
     options = WriteOptions(fmt.default_level, password=password)
     plan = plan_pack(items, target=archive, info=fmt, options=options, read_back=True, on_clash=PackClash.ADD)
@@ -64,11 +65,11 @@ def test_adding_keeps_what_is_there(tmp_path: Path, fmt: str) -> None:
     twin.parent.mkdir()
     twin.write_bytes(archive.read_bytes())
     before = snapshot(tree)
-    report = add(archive, [more_of(tree)])
+    outcome = add(archive, [more_of(tree)])
     add(twin, [tree.parent / "more" / "tree"], workers=1)
     assert archive.read_bytes() == twin.read_bytes()
-    assert (report.verb, report.created, report.problems) == ("add", [], [])
-    said = {issue.about: issue.message for issue in report.issues}
+    assert (outcome.kind, outcome.created, outcome.problems) == ("add", [], [])
+    said = {issue.item: issue_words(issue) for issue in outcome.issues}
     assert said["tree/plain.txt"] == "is called “plain (2).txt” in the archive, as it holds one of its name"
     assert said["tree/link"] == "is in the archive already, with the same content"
     assert "tree/in" not in said
@@ -102,9 +103,9 @@ def test_originals_stay_when_the_archive_held_some_of_them(tmp_path: Path, trash
     archive = tmp_path / "x.zip"
     pack_to(archive, [tmp_path / "a.txt"])
     items = [tmp_path / name for name in ("a.txt", "b.txt", "c.txt")]
-    report = pack(plan_pack(items, target=archive, info=by_id("zip").info, trash=True, on_clash=PackClash.ADD))
+    outcome = pack(plan_pack(items, target=archive, info=by_id("zip").info, trash=True, on_clash=PackClash.ADD))
     assert [item.exists() for item in items] == [True, False, False]
-    assert [str(issue) for issue in report.problems] == [
+    assert [issue_line(issue) for issue in outcome.problems] == [
         "a.txt: stays where it is, as “a.txt” is not in the archive as it is"
     ]
 
@@ -153,7 +154,7 @@ def test_what_is_not_added_to(tmp_path: Path) -> None:
     reasons = {
         seven: "is in the format 7z",
         stub: "behind a program",
-        cut: "is not whole",
+        cut: "is damaged, so nothing is added",
         tmp_path / "words.zip": "not an archive",
     }
     for archive, reason in reasons.items():

@@ -19,7 +19,7 @@ from rundlet.core.fs.extensions import better_name
 from rundlet.core.fs.moving import copy_into, move_into
 from rundlet.core.fs.private_folders import IN_MEMORY
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Copied, Moved
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards
@@ -27,6 +27,7 @@ from rundlet.core.userdata.places import Drive, Places, drives
 from rundlet.core.work.packer import pack
 from rundlet.desktop import file_actions as shelf_module
 from rundlet.desktop.temp_copies import Copy
+from rundlet.presentation.findings import issue_line
 from support import make_tree, pack_to, snapshot
 from windows import CTRL, NONE, chosen, click, files_in, row
 
@@ -141,18 +142,18 @@ def test_copying_and_moving_by_themselves(tmp_path: Path) -> None:
     os.mkfifo(tree / "pipe")
     into = tmp_path / "into"
     into.mkdir()
-    report = Report("copy", into)
-    copy_into([tree, tmp_path / "gone", tree / "link", tree / "pipe"], into, report, Job())
-    assert {str(issue) for issue in report.problems} == {
+    outcome = Copied(into)
+    copy_into([tree, tmp_path / "gone", tree / "link", tree / "pipe"], into, outcome, Job())
+    assert {issue_line(issue) for issue in outcome.problems} == {
         "gone: is not there any more",
         "pipe: was left out: it is a device or a pipe",
     }
     (tree / "pipe").unlink()
     assert snapshot(into / "tree") == snapshot(tree)
     assert (into / "link").is_symlink()
-    report = Report("move", tree)
-    move_into([tree], tree / "in", report, Job())
-    assert [str(issue) for issue in report.problems] == ["tree: can't go into itself"]
+    outcome = Moved(tree)
+    move_into([tree], tree / "in", outcome, Job())
+    assert [issue_line(issue) for issue in outcome.problems] == ["tree: can't go into itself"]
 
     class Ended(Job):
         def advance(self, amount: int = 0, *, entries: int = 0) -> None:
@@ -163,7 +164,7 @@ def test_copying_and_moving_by_themselves(tmp_path: Path) -> None:
 
     before = sorted(into.iterdir())
     with pytest.raises(Cancelled):
-        copy_into([tree / "plain.txt", tree / "in"], into, Report("copy", into), Ended())
+        copy_into([tree / "plain.txt", tree / "in"], into, Copied(into), Ended())
     assert sorted(into.iterdir()) == before
 
 

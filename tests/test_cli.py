@@ -53,7 +53,7 @@ def test_the_whole_way_round(run, tmp_path: Path) -> None:
     assert run("unpack", "x.zip", "--into", "out")[::2] == (0, [])
     assert snapshot(tmp_path / "out" / "tree") == snapshot(tree)
     records = Journal().records()[:2]
-    assert [record.verb for record in records] == ["unpack", "pack"]  # the log has them, too
+    assert [record.outcome.kind for record in records] == ["unpack", "pack"]  # the log has them, too
     assert records[0].can_undo and records[0].source == (str(tmp_path / "x.zip"),)
     assert run("check", "x.zip")[0] == 0
     assert json.loads(run("check", "--json", "x.zip")[1])["issues"] == []
@@ -92,8 +92,8 @@ def test_packing_plans_and_clashes(run, tmp_path: Path) -> None:
     plan = json.loads(out)
     assert (status, plan["files"], plan["size"], plan["level"]) == (0, 1, 5000, 0)
     assert not (tmp_path / "x.zip").exists()
-    report = json.loads(run("pack", "x.zip", "a", "--json")[1])
-    assert report["bytes_in"] == 5000 and report["bytes_out"] == (tmp_path / "x.zip").stat().st_size
+    outcome = json.loads(run("pack", "x.zip", "a", "--json")[1])
+    assert outcome["bytes_in"] == 5000 and outcome["bytes_out"] == (tmp_path / "x.zip").stat().st_size
     assert run("pack", "x.zip", "a")[0] == 2
     assert run("pack", "x.zip", "a", "--on-clash", "rename")[0] == 0
     assert (tmp_path / "x (2).zip").exists()

@@ -28,6 +28,7 @@ from rundlet.core.streams.exact import chunks, read_exactly
 from rundlet.core.streams.sources import FileSource, MemorySource, SliceSource
 from rundlet.core.work.checker import check
 from rundlet.core.work.extractor import unpack
+from rundlet.presentation.findings import issue_words
 from support import at_length_too, contents, make_tree, pack_to, rounds
 
 if TYPE_CHECKING:
@@ -118,11 +119,11 @@ def test_a_disk_that_fails_is_named_and_what_came_before_is_kept(
     reader = open_source(source)
     plan = plan_unpack(reader, into=tmp_path / "out")
     source.until = len(sample[1]) // 2
-    report = unpack(plan, reader, workers=1)
-    assert report.problems
-    assert all("the disk reported a fault" in i.message or "damaged" in i.message for i in report.problems)
+    outcome = unpack(plan, reader, workers=1)
+    assert outcome.problems
+    assert all("the disk reported a fault" in issue_words(i) or "damaged" in issue_words(i) for i in outcome.problems)
     landed = [path for path in (tmp_path / "out").rglob("*") if path.is_file() and not path.is_symlink()]
-    assert len(landed) == report.files - sum(path.is_symlink() for path in (tmp_path / "out").rglob("*"))
+    assert len(landed) == outcome.files - sum(path.is_symlink() for path in (tmp_path / "out").rglob("*"))
     source.until = 0
     with pytest.raises(RundletError):
         open_source(source)

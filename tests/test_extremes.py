@@ -212,8 +212,8 @@ def test_hard_links_find_their_file_however_it_is_written(tmp_path: Path, stored
         block[148:156] = b" " * 8
         block[148:156] = b"%06o\0 " % sum(block)
     (tmp_path / "x.tar").write_bytes(bytes(file) + _DATA + bytes(link) + _END)
-    report = unpack_to(tmp_path / "x.tar", tmp_path / "out")
-    assert not report.problems and (tmp_path / "out" / "link").read_bytes() == b"abc"
+    outcome = unpack_to(tmp_path / "x.tar", tmp_path / "out")
+    assert not outcome.problems and (tmp_path / "out" / "link").read_bytes() == b"abc"
 
 
 def test_very_deep_folders(tmp_path: Path) -> None:

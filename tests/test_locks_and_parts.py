@@ -39,6 +39,7 @@ from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.checker import check
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.packer import pack
+from rundlet.presentation.findings import issue_line
 from support import Raw, at_length_too, contents, legacy_entry, make_tree, pack_to, raw_zip, rounds, snapshot, unpack_to
 
 METHODS = ("deflate", "bzip2", "lzma", "zstd", "xz")
@@ -242,7 +243,7 @@ def test_names_that_are_no_text_become_some(tmp_path: Path, fmt: str) -> None:
         (folder / os.fsdecode(name)).write_bytes(name)
     target = tmp_path / f"x.{fmt}"
     plan = plan_pack([folder], target=target, info=by_id(fmt).info, read_back=True)
-    said = "\n".join(map(str, plan.issues))
+    said = "\n".join(map(issue_line, plan.issues))
     assert "caf\\xe9: is called “café” in the archive, as its name is not UTF-8" in said
     assert len(plan.issues) == 4
     pack(plan)
@@ -308,7 +309,7 @@ def test_parts_of_what_repeats_itself_are_alike_and_no_doubles(tmp_path: Path) -
 def _notices(archive: Path) -> str:
     reader = open_archive(archive)
     reader.close()
-    return "\n".join(map(str, reader.notices))
+    return "\n".join(map(issue_line, reader.notices))
 
 
 def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -331,16 +332,16 @@ def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureF
 
     (folder / "x.zip.003").write_bytes(third[:777])
     reader = open_archive(folder / "x.zip.004")
-    assert "should have 50,000 bytes and has 777" in str(reader.notices[0])
+    assert "should have 50,000 bytes and has 777" in issue_line(reader.notices[0])
     reader.close()
     (folder / "x.zip.003").write_bytes((folder / "x.zip.002").read_bytes())
     reader = open_archive(folder / "x.zip.001")
-    assert "same content as part 2" in str(reader.notices[0])
+    assert "same content as part 2" in issue_line(reader.notices[0])
     reader.close()
     (folder / "x.zip.003").write_bytes(third)
     (folder / "x.zip.0003").write_bytes(third)
     reader = open_archive(folder / "x.zip.001")
-    assert "is there twice" in str(reader.notices[0])
+    assert "is there twice" in issue_line(reader.notices[0])
     reader.close()
     (folder / "x.zip.0003").unlink()
     last = max(folder.glob("x.zip.0*"))
@@ -407,7 +408,7 @@ def test_what_other_parts_hold_comes_out(tmp_path: Path, fmt: str, left: int) ->
         parts[gap].write_bytes(whole[:left])
         if not left:
             parts[gap].unlink()
-        report = unpack_to(parts[0], tmp_path / f"out{gap}")
+        outcome = unpack_to(parts[0], tmp_path / f"out{gap}")
         parts[gap].write_bytes(whole)
         came = {path.name: path.read_bytes() for path in (tmp_path / f"out{gap}").iterdir()}
         assert came == {name: datas[name] for name in came}
@@ -415,7 +416,7 @@ def test_what_other_parts_hold_comes_out(tmp_path: Path, fmt: str, left: int) ->
         goes_on = fmt in ("zip", "tar", "tar.bz2")
         behind = range(((gap + 1) * part + BLOCKS.get(fmt, 0)) // 7_000 + 1, 60) if goes_on else ()
         assert {f"{number:02}" for number in (*there, *behind)} <= came.keys()
-        said = "".join(map(str, report.issues))
+        said = "".join(map(issue_line, outcome.issues))
         assert parts[gap].name in said
         assert all(f"{name}: was left out" in said for name in datas if name not in came) or re.search(
             "the list ends after|entries (are|may be) missing in the list|x.tar: was left out", said
@@ -448,8 +449,8 @@ def test_a_zip_divided_by_its_own_rules(tmp_path: Path) -> None:
         (tmp_path / f"x.z{number:02}").write_bytes(piece)
     (tmp_path / "x.zip").write_bytes(pieces[-1])
     for name in ("x.zip", "x.z01"):
-        report = unpack_to(tmp_path / name, tmp_path / f"out {name}")
-        assert not report.issues
+        outcome = unpack_to(tmp_path / name, tmp_path / f"out {name}")
+        assert not outcome.issues
         assert {p.name.encode(): p.read_bytes() for p in (tmp_path / f"out {name}").iterdir()} == datas
     (tmp_path / "x.zip").unlink()
     with pytest.raises(MissingPart, match="holds the table of contents"):
@@ -551,9 +552,9 @@ def test_any_tree_comes_back(
     reader = open_archive(place / f"x.{fmt}.001" if part else target, Opening(password=password or None))
     if password and not reader.unlocked:
         reader.unlock(password)
-    report = unpack(plan_unpack(reader, into=place / "out"), reader)
+    outcome = unpack(plan_unpack(reader, into=place / "out"), reader)
     reader.close()
-    assert not report.issues
+    assert not outcome.issues
     assert snapshot(place / "out" / "top") == snapshot(place / "top")
 
 

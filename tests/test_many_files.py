@@ -25,11 +25,12 @@ from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.work import file_writers as file_writers
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.packer import pack
+from rundlet.presentation.findings import issue_line, issue_words
 from support import Raw, pack_to, raw_zip, snapshot, unpack_to
 
 if TYPE_CHECKING:
     from rundlet.core.formats.deflate_process import Content
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
     from rundlet.core.plans.pack_plan import PackPlan
 
 _COUNT = 300
@@ -83,11 +84,11 @@ def test_a_tree_comes_out_the_same(tmp_path: Path, fmt: str, helped: list[int]) 
     tree = _tree(tmp_path / "tree")
     archive = tmp_path / "x"
     pack_to(archive, [tree], fmt=fmt)
-    report = unpack_to(archive, tmp_path / "out", workers=3)
-    assert not report.issues
+    outcome = unpack_to(archive, tmp_path / "out", workers=3)
+    assert not outcome.issues
     assert sum(helped) > file_writers.BATCH_FILES
     assert snapshot(tmp_path / "out" / "tree") == snapshot(tree)
-    assert sorted(report.created) == sorted(str(path) for path in [tmp_path / "out", *(tmp_path / "out").rglob("*")])
+    assert sorted(outcome.created) == sorted(str(path) for path in [tmp_path / "out", *(tmp_path / "out").rglob("*")])
 
 
 def _troubled(tmp_path: Path) -> Path:
@@ -102,7 +103,7 @@ def _troubled(tmp_path: Path) -> Path:
 @pytest.mark.parametrize("clash", list(UnpackClash))
 def test_what_goes_wrong_is_said_as_without_them(tmp_path: Path, clash: UnpackClash, helped: list[int]) -> None:
     archive = _troubled(tmp_path)
-    reports: dict[int, Report] = {}
+    reports: dict[int, Outcome] = {}
     for workers in (1, 2):
         into = tmp_path / f"out{workers}"
         (into / "d0").mkdir(parents=True)
@@ -116,7 +117,9 @@ def test_what_goes_wrong_is_said_as_without_them(tmp_path: Path, clash: UnpackCl
             reports[workers] = unpack(plan, reader, workers=workers)
     assert helped
     one, two = reports[1], reports[2]
-    assert sorted(map(str, two.issues)) == sorted(str(issue).replace("out1", "out2") for issue in one.issues)
+    assert sorted(map(issue_line, two.issues)) == sorted(
+        issue_line(issue).replace("out1", "out2") for issue in one.issues
+    )
     assert snapshot(tmp_path / "out1", times=False) == snapshot(tmp_path / "out2", times=False)
     assert (two.files, two.bytes_out, len(two.created)) == (one.files, one.bytes_out, len(one.created))
     assert (tmp_path / "out2" / "d0" / "9").read_bytes() == b"made meanwhile"
@@ -131,12 +134,12 @@ def test_what_a_helper_that_dies_had_is_done_without_it(
     monkeypatch.setattr(file_writers, "command", lambda _, root: [sys.executable, "-c", code, root])
     archive = tmp_path / "x.zip"
     pack_to(archive, [_tree(tmp_path / "tree")])
-    report = unpack_to(archive, tmp_path / "out", workers=2)
-    assert not report.issues
+    outcome = unpack_to(archive, tmp_path / "out", workers=2)
+    assert not outcome.issues
     assert helped
     assert not any(helped)
     assert snapshot(tmp_path / "out" / "tree") == snapshot(tmp_path / "tree")
-    assert len(report.created) == len(set(report.created)) == len(list((tmp_path / "out").rglob("*"))) + 1
+    assert len(outcome.created) == len(set(outcome.created)) == len(list((tmp_path / "out").rglob("*"))) + 1
 
 
 class _Stopped(Job):
@@ -159,7 +162,7 @@ def test_what_helpers_wrote_goes_when_the_work_is_cancelled(tmp_path: Path, afte
     assert not (tmp_path / "out").exists()
 
 
-def _packed_twice(tmp_path: Path, items: list[Path], monkeypatch: pytest.MonkeyPatch) -> tuple[Report, int]:
+def _packed_twice(tmp_path: Path, items: list[Path], monkeypatch: pytest.MonkeyPatch) -> tuple[Outcome, int]:
     """Pack without helpers and with them, which must give the same; the report, and how many files helpers packed."""
     asked = deflaters.Deflaters.packed
     packed: list[int] = []
@@ -181,9 +184,9 @@ def _packed_twice(tmp_path: Path, items: list[Path], monkeypatch: pytest.MonkeyP
 
 def test_an_archive_has_the_same_bytes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     tree = _tree(tmp_path / "tree")
-    report, packed = _packed_twice(tmp_path, [tree], monkeypatch)
+    outcome, packed = _packed_twice(tmp_path, [tree], monkeypatch)
     assert packed == _COUNT + 2
-    assert not report.problems
+    assert not outcome.problems
 
 
 def test_what_a_helper_can_not_read_is_said_as_without_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -203,14 +206,14 @@ def test_what_a_helper_can_not_read_is_said_as_without_it(tmp_path: Path, monkey
         return plan
 
     monkeypatch.setattr(support, "plan_pack", late)
-    report, packed = _packed_twice(tmp_path, [tree], monkeypatch)
+    outcome, packed = _packed_twice(tmp_path, [tree], monkeypatch)
     assert packed == _COUNT + 3
-    assert [issue.about for issue in report.issues if issue.about != "zip"] == [
+    assert [issue.item for issue in outcome.issues if issue.item != "zip"] == [
         "tree/goes",
         "tree/grows",
         "tree/swells",
     ]
-    assert "grown much larger" in report.issues[-1].message
+    assert "grown much larger" in issue_words(outcome.issues[-1])
     with zipfile.ZipFile(tmp_path / "1.zip") as archive:
         assert archive.read("tree/grows") == b"longer " * 50_000
 
@@ -219,9 +222,9 @@ def test_what_a_helper_can_not_read_is_said_as_without_it(tmp_path: Path, monkey
 def test_an_archive_is_made_though_helpers_die(tmp_path: Path, ends: str, monkeypatch: pytest.MonkeyPatch) -> None:
     code = "import sys; sys.stdin.buffer.read(99); sys.stdout.buffer.write(b'\\x80\\x05')" if ends != "at once" else "0"
     monkeypatch.setattr(deflaters, "command", lambda _: [sys.executable, "-c", code])
-    report, packed = _packed_twice(tmp_path, [_tree(tmp_path / "tree")], monkeypatch)
+    outcome, packed = _packed_twice(tmp_path, [_tree(tmp_path / "tree")], monkeypatch)
     assert not packed
-    assert not report.problems
+    assert not outcome.problems
 
 
 def test_packing_that_is_cancelled_waits_for_its_helpers(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -24,7 +24,7 @@ from rundlet.core.fs.replaced import recover_folder
 from rundlet.core.fs.safe_names import safe_name
 from rundlet.core.fs.trash import from_trash, to_trash, trash_one
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Moved, Packed, Trashed
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
@@ -36,7 +36,8 @@ from rundlet.core.userdata.journal import Journal, Put, record_of
 from rundlet.core.work.extractor import put_away, unpack
 from rundlet.core.work.packer import pack
 from rundlet.core.work.undo import undo
-from rundlet.core.work.words import words_of
+from rundlet.presentation.findings import finding_words, issue_line, issue_words
+from rundlet.presentation.outcomes import outcome_words
 from support import Raw, at_length_too, contents, pack_to, raw_zip, rounds, unpack_to
 
 ZIP = by_id("zip").info
@@ -77,7 +78,7 @@ def test_only_what_the_archive_holds_goes_to_the_trash(
     _write(tmp_path, "a.txt", "b.txt")
     items = [tmp_path / name for name in names]
     plan = plan_pack(items, target=tmp_path / "D.zip", info=ZIP, trash=True, on_clash=PackClash(clash))
-    said = [str(issue) for issue in plan.issues]
+    said = [issue_line(issue) for issue in plan.issues]
     assert said == (["D.zip: was left out, as the new archive takes its place"] if clash == "replace" else [])
     pack(plan)
     assert _held(tmp_path / made) == held
@@ -89,7 +90,7 @@ def test_an_archive_in_the_packed_folder_is_packed_or_named(tmp_path: Path) -> N
     _write(tmp_path / "f", "a.txt")
     pack_to(tmp_path / "f" / "x.zip", [tmp_path / "f" / "a.txt"])
     plan = plan_pack([tmp_path / "f"], target=tmp_path / "f" / "x.zip", info=ZIP, on_clash=PackClash.REPLACE)
-    assert [issue.about for issue in plan.issues if issue.problem] == ["f/x.zip"]
+    assert [issue.item for issue in plan.issues if issue.problem] == ["f/x.zip"]
     plan = plan_pack([tmp_path / "f"], target=tmp_path / "f" / "x.zip", info=ZIP, on_clash=PackClash.RENAME)
     assert not plan.issues and "f/x.zip" in {item.path for item in plan.items}
 
@@ -110,8 +111,8 @@ def test_what_appears_or_changes_while_packing_stays(tmp_path: Path, trash: Path
 
     status = (tmp_path / "b.txt").stat()
     items = [tmp_path / name for name in ("folder", "b.txt", "c.txt", "link")]
-    report = pack(plan_pack(items, target=tmp_path / "x.tar", info=by_id("tar").info, trash=True), Busy())
-    assert [str(issue) for issue in report.problems] == [
+    outcome = pack(plan_pack(items, target=tmp_path / "x.tar", info=by_id("tar").info, trash=True), Busy())
+    assert [issue_line(issue) for issue in outcome.problems] == [
         "folder: stays where it is, as “folder/late.txt” is not in the archive as it is",
         "b.txt: stays where it is, as “b.txt” was changed since it was packed",
     ]
@@ -125,9 +126,11 @@ def test_followed_links_and_hard_links(tmp_path: Path, trash: Path) -> None:
     pack(plan_pack([tmp_path / "link"], target=tmp_path / "x.zip", info=ZIP, trash=True, follow=True))
     assert a.exists() and (tmp_path / "link").is_symlink()
     os.link(a, tmp_path / "again.txt")
-    report = pack(plan_pack([a, tmp_path / "again.txt"], target=tmp_path / "x.tar", info=by_id("tar").info, trash=True))
+    outcome = pack(
+        plan_pack([a, tmp_path / "again.txt"], target=tmp_path / "x.tar", info=by_id("tar").info, trash=True)
+    )
     # The first one that goes changes the other's time of change, so that one stays: better than to be wrong about it.
-    assert len(report.trashed) + len(report.problems) == 2 and not (a.exists() and (tmp_path / "again.txt").exists())
+    assert len(outcome.trashed) + len(outcome.problems) == 2 and not (a.exists() and (tmp_path / "again.txt").exists())
 
 
 def test_cancelling_while_originals_go_says_what_stayed(tmp_path: Path, trash: Path) -> None:
@@ -139,10 +142,10 @@ def test_cancelling_while_originals_go_says_what_stayed(tmp_path: Path, trash: P
             if trash.exists():
                 self.cancel()
 
-    report = pack(plan_pack(items, target=tmp_path / "x.zip", info=ZIP, trash=True), Stopped())
+    outcome = pack(plan_pack(items, target=tmp_path / "x.zip", info=ZIP, trash=True), Stopped())
     assert _held(tmp_path / "x.zip") == {"a.txt", "b.txt", "c.txt"}
     assert [path.exists() for path in items] == [False, True, True]
-    assert [str(issue) for issue in report.problems] == [
+    assert [issue_line(issue) for issue in outcome.problems] == [
         "x.zip: was packed; 2 originals stayed where they are, as you cancelled"
     ]
 
@@ -177,13 +180,13 @@ def test_an_archive_goes_only_when_everything_came_out(
     rows = np.array(how.pop("rows"), np.int64) if "rows" in how else None
     reader = open_archive(archive)
     plan = plan_unpack(reader, rows, into=into, **how)
-    assert plan.lacking == why
-    report = unpack(plan, reader)
-    put_away(plan, reader, report, Job(), after)
+    assert (finding_words(plan.lacking) if plan.lacking is not None else "") == why
+    outcome = unpack(plan, reader)
+    put_away(plan, reader, outcome, Job(), after)
     reader.close()
     assert archive.exists() == bool(why)
     if why:
-        assert f"x.zip: stays where it is, as {why}" in [str(issue) for issue in report.issues]
+        assert f"x.zip: stays where it is, as {why}" in [issue_line(issue) for issue in outcome.issues]
     elif after == Afterwards.INTO:
         assert (into / "x.zip").exists()
     else:
@@ -195,9 +198,9 @@ def test_an_archive_that_was_replaced_meanwhile_stays(tmp_path: Path, trash: Pat
     pack_to(archive, _write(tmp_path / "f", "a.txt"))
     reader = open_archive(archive)
     plan = plan_unpack(reader, into=tmp_path / "out")
-    report = unpack(plan, reader)
+    outcome = unpack(plan, reader)
     pack_to(archive, _write(tmp_path / "f", "another.txt"))
-    put_away(plan, reader, report, Job(), Afterwards.TRASH)
+    put_away(plan, reader, outcome, Job(), Afterwards.TRASH)
     reader.close()
     assert archive.exists() and not trash.exists()
 
@@ -375,8 +378,8 @@ def test_kept_parts_can_not_be_taken_for_new_ones(tmp_path: Path, trash: Path, m
     monkeypatch.setattr("rundlet.core.fs.trash.send2trash", refused)
     (tmp_path / "new").write_bytes(os.urandom(9_000))
     how = {"target": tmp_path / "x.zip", "info": ZIP, "options": WriteOptions(0), "part_size": 6000}
-    report = pack(plan_pack([tmp_path / "new"], on_clash=PackClash.REPLACE, keep_replaced=True, **how))
-    assert "is kept as “x.zip (before)”" in str(report.issues[-1])
+    outcome = pack(plan_pack([tmp_path / "new"], on_clash=PackClash.REPLACE, keep_replaced=True, **how))
+    assert "is kept as “x.zip (before)”" in issue_line(outcome.issues[-1])
     assert _held(tmp_path / "x.zip.001") == {"new"} and not (tmp_path / "x.zip.003").exists()
     assert _held(tmp_path / "x.zip (before)" / "x.zip.001") == {"old"}
 
@@ -404,16 +407,16 @@ def test_moving_to_another_disk_removes_only_what_it_copied(
             (source / "in" / "b.txt").write_text("changed")
 
     monkeypatch.setattr(moving, "_write_through", sync)
-    report = Report("move", into)
-    move_into([source], into, report, Job())
-    assert synced and not report.moved
+    outcome = Moved(into)
+    move_into([source], into, outcome, Job())
+    assert synced and not outcome.moved
     assert sorted(path.name for path in source.rglob("*.txt")) == ["b.txt", "late.txt"]
     assert sorted(path.name for path in (into / "source").rglob("*.txt")) == ["a.txt", "b.txt"]
-    assert "stays here too" in str(report.problems[0])
+    assert "stays here too" in issue_line(outcome.problems[0])
     monkeypatch.setattr(moving, "_write_through", synced.append)
-    report = Report("move", into)
-    move_into([source], into, report, Job())
-    assert not source.exists() and report.moved == [(str(source), str(into / "source (2)"))]
+    outcome = Moved(into)
+    move_into([source], into, outcome, Job())
+    assert not source.exists() and outcome.moved == [(str(source), str(into / "source (2)"))]
 
 
 def test_nothing_is_renamed_over_what_was_made_meanwhile(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -430,8 +433,8 @@ def test_nothing_is_renamed_over_what_was_made_meanwhile(tmp_path: Path, monkeyp
 
 def test_undo_follows_no_folder_that_was_swapped_for_a_link(tmp_path: Path, trash: Path) -> None:
     pack_to(tmp_path / "x.zip", _write(tmp_path / "f", "a.txt"))
-    report = unpack_to(tmp_path / "x.zip", tmp_path / "out" / "deep")
-    record, puts = record_of(report, [tmp_path / "x.zip"], "words")
+    outcome = unpack_to(tmp_path / "x.zip", tmp_path / "out" / "deep")
+    record, puts = record_of(outcome, [tmp_path / "x.zip"])
     foreign = tmp_path / "foreign"
     foreign.mkdir()
     (foreign / "a.txt").write_bytes((tmp_path / "f" / "a.txt").read_bytes())
@@ -441,18 +444,18 @@ def test_undo_follows_no_folder_that_was_swapped_for_a_link(tmp_path: Path, tras
     (tmp_path / "out" / "deep").symlink_to(foreign)
     undone = undo(record, puts)
     assert (foreign / "a.txt").exists() and (tmp_path / "out" / "deep").is_symlink()
-    assert undone.problems[0].message == "was changed since and stays"
+    assert issue_words(undone.problems[0]) == "was changed since and stays"
 
 
 def test_undo_gives_back_its_own_and_not_the_newest(tmp_path: Path, trash: Path) -> None:
     path = tmp_path / "a.txt"
-    first = Report("trash", tmp_path)
+    first = Trashed(tmp_path)
     for words in ("one", "two"):
         path.write_text(words)
-        report = Report("trash", tmp_path)
-        to_trash([path], report, Job())
-        first = first if first.trashed else report
-    record, puts = record_of(first, [path], "words")
+        outcome = Trashed(tmp_path)
+        to_trash([path], outcome, Job())
+        first = first if first.trashed else outcome
+    record, puts = record_of(first, [path])
     undo(record, puts)
     assert path.read_text() == "one"
     path.unlink()
@@ -473,12 +476,12 @@ def test_a_link_that_leads_nowhere_goes_to_the_trash_and_comes_back(tmp_path: Pa
 def test_a_failed_undo_can_be_tried_again(tmp_path: Path, trash: Path) -> None:
     items = _write(tmp_path, "a.txt", "b.txt")
     journal = Journal(tmp_path / "journal")
-    record, puts = record_of(pack(plan_pack(items, target=tmp_path / "x.zip", info=ZIP, trash=True)), items, "words")
+    record, puts = record_of(pack(plan_pack(items, target=tmp_path / "x.zip", info=ZIP, trash=True)), items)
     journal.add(record, puts)
     items[1].write_text("in the way")
-    report = undo(journal.records()[0], journal.puts(record))
-    journal.tried(record, report.created)
-    assert report.problems and (tmp_path / "x.zip").exists() and items[0].exists()
+    outcome = undo(journal.records()[0], journal.puts(record))
+    journal.tried(record, outcome.created)
+    assert outcome.problems and (tmp_path / "x.zip").exists() and items[0].exists()
     items[1].unlink()
     again = undo(journal.records()[0], journal.puts(record))
     assert not again.problems and not (tmp_path / "x.zip").exists()
@@ -494,7 +497,7 @@ def test_many_jobs_note_themselves_at_once(tmp_path: Path, monkeypatch: pytest.M
 
     def note(_: int) -> None:
         for _ in range(20):
-            record, _none = record_of(Report("pack", tmp_path / "x.zip"), [], "words")
+            record, _none = record_of(Packed(tmp_path / "x.zip"), [])
             Journal(tmp_path / "journal").add(record, [put])
 
     threads = [threading.Thread(target=note, args=(n,)) for n in range(4)]
@@ -567,8 +570,10 @@ def test_a_disk_without_permissions_or_second_names_loses_nothing(
     for name in ("fchmod", "chmod", "utime", "link"):
         monkeypatch.setattr(os, name, refused)
     monkeypatch.setattr("rundlet.core.streams.sinks._names_can_come_later", False)
-    report = unpack_to(tmp_path / "x.zip", tmp_path / "out")
-    assert not report.problems and "can't keep the times or permissions of 4 files and folders" in str(report.issues[0])
+    outcome = unpack_to(tmp_path / "x.zip", tmp_path / "out")
+    assert not outcome.problems and "can't keep the times or permissions of 4 files and folders" in issue_line(
+        outcome.issues[0]
+    )
     assert breaking.digest(tmp_path / "out" / "f") == breaking.digest(tmp_path / "f")
     unpack_to(tmp_path / "x.zip", tmp_path / "out", clash=UnpackClash.REPLACE)
     assert breaking.digest(tmp_path / "out" / "f") == breaking.digest(tmp_path / "f")
@@ -607,13 +612,13 @@ def test_what_a_format_can_not_keep_is_said_once(tmp_path: Path) -> None:
         options = WriteOptions(1, owners=True)
         info = by_id(fmt).info
         plan = plan_pack([a, tmp_path / "twin.txt"], target=tmp_path / f"x.{fmt}", info=info, options=options)
-        said = [issue.message for issue in plan.issues]
+        said = [issue_words(issue) for issue in plan.issues]
         assert all(not issue.problem for issue in plan.issues)
         assert ["1 hard link becomes a separate file"] * twins == said[:twins]
         assert ["file owners are not kept; tar keeps them"] * twins == said[twins : 2 * twins]
         assert "the dates of 2 files are too early or too late to be kept exactly" in said
         assert ("the extended attributes of 2 files are not kept" in said) == bool(marked)
-        words = words_of(pack(plan))
+        words = outcome_words(pack(plan))
         assert "The dates of 2 files are too early or too late to be kept exactly." in words
         assert _held(tmp_path / f"x.{fmt}") == {"a.txt", "twin.txt"}
 

@@ -24,6 +24,7 @@ from rundlet.core.streams import sinks
 from rundlet.core.work.packer import pack
 from rundlet.core.work.sample import take_sample
 from rundlet.core.work.trial import Point, on_cores, predicted, that_fits, trial, try_one, worth_showing
+from rundlet.presentation.findings import issue_line
 from support import long, make_tree, pack_to, snapshot, unpack_to
 
 ZIP = by_id("zip").info
@@ -52,9 +53,9 @@ def test_items_of_one_name_and_items_that_are_gone(tmp_path: Path) -> None:
         (tmp_path / folder).mkdir()
         (tmp_path / folder / "same.txt").write_text(folder)
     items = [tmp_path / "a" / "same.txt", tmp_path / "b" / "same.txt", tmp_path / "gone"]
-    report = pack_to(tmp_path / "x.zip", items)
+    outcome = pack_to(tmp_path / "x.zip", items)
     assert paths_in(tmp_path / "x.zip") == ["same.txt", "same (2).txt"]
-    assert [issue.problem for issue in report.issues] == [True, True]
+    assert [issue.problem for issue in outcome.issues] == [True, True]
     with pytest.raises(PlanError, match=r"nothing to pack.*gone"):
         plan_pack([tmp_path / "gone"], target=tmp_path / "y.zip", info=ZIP, level=5)
 
@@ -72,8 +73,13 @@ def test_special_and_unreadable_files_are_named_and_left_out(tmp_path: Path, mon
     plan = plan_pack([folder], target=tmp_path / "x.zip", info=ZIP, level=5)
     (folder / "bad").unlink()
     (folder / "big").unlink()
-    report = pack(plan)
-    assert sorted(str(issue).split(":")[0] for issue in report.problems) == ["f/bad", "f/big", "f/pipe", "f/socket"]
+    outcome = pack(plan)
+    assert sorted(issue_line(issue).split(":")[0] for issue in outcome.problems) == [
+        "f/bad",
+        "f/big",
+        "f/pipe",
+        "f/socket",
+    ]
     assert paths_in(tmp_path / "x.zip") == ["f/", "f/good"]
 
 
@@ -177,9 +183,9 @@ def test_what_was_written_is_read_back_and_then_the_originals_go(
     assert sorted(path.name for path in tmp_path.iterdir()) == ["tree"]
     with pytest.raises(PlanError, match="go to the trash together"):
         plan_pack([tree], target=tree / "x", trash=True, **how)
-    report = pack(plan_pack([tree], target=tmp_path / "x", trash=True, **how))
-    assert not report.issues
-    assert report.trashed == [str(tree)]
+    outcome = pack(plan_pack([tree], target=tmp_path / "x", trash=True, **how))
+    assert not outcome.issues
+    assert outcome.trashed == [str(tree)]
     assert not tree.exists()
     assert snapshot(trash / "tree") == before
     unpack_to(tmp_path / ("x.001" if part_size else "x"), tmp_path / "out")
@@ -202,8 +208,8 @@ def test_originals_stay_when_some_of_them_were_left_out(
     (tmp_path / "tree" / "empty").mkdir(parents=True)
     for name in ("a.txt", "b.bin", ".hidden"):
         (tmp_path / "tree" / name).write_text(name)
-    report = pack(plan_pack([tmp_path / "tree"], target=tmp_path / "x.zip", info=ZIP, trash=True, **how))
-    assert [str(issue) for issue in report.issues] == [f"tree: stays where it is, as {left}"]
+    outcome = pack(plan_pack([tmp_path / "tree"], target=tmp_path / "x.zip", info=ZIP, trash=True, **how))
+    assert [issue_line(issue) for issue in outcome.issues] == [f"tree: stays where it is, as {left}"]
     assert len(list((tmp_path / "tree").iterdir())) == 4 and not trash.exists()
 
 
@@ -217,8 +223,8 @@ def test_a_file_that_changes_meanwhile_keeps_the_originals(tmp_path: Path, monke
         real(writer)
 
     monkeypatch.setattr(ZipWriter, "finish", slow)
-    report = pack(plan)
-    assert [str(issue) for issue in report.issues] == [
+    outcome = pack(plan)
+    assert [issue_line(issue) for issue in outcome.issues] == [
         "a: was changed while it was packed, so the archive holds it as it was before",
         "a: stays where it is, as “a” is not in the archive as it is",
     ]

@@ -14,10 +14,11 @@ from PySide6.QtWidgets import QPushButton
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.fs.disk_space import DiskRules
 from rundlet.core.fs.scan import LeaveOut
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Outcome, Packed
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.userdata.presets import Presets, SavedSettings
 from rundlet.core.work.trial import Point
+from rundlet.presentation.findings import issue_words
 from support import contents, make_tree, unpack_to
 from windows import CTRL, NONE, chosen, click, files_in
 
@@ -47,12 +48,12 @@ def test_several_formats_of_one_set_go_one_after_the_other(window: Window, settl
     settle()
     gate = [False]
 
-    def slow(job: Job) -> Report:
+    def slow(job: Job) -> Outcome:
         while not gate[0]:
             job.checkpoint()
-        return Report("pack", work / "slow.zip")
+        return Packed(work / "slow.zip")
 
-    window.jobs.start("Packing “slow.zip”", slow, queued=True)
+    window.jobs.start(Packed, work / "slow.zip", slow, queued=True)
     for fmt in ("zip", "7z", "tar.gz", "tar.xz"):
         window.workspace.set_format(fmt)
         window.target.go.click()
@@ -156,7 +157,7 @@ def test_what_links_lead_to_is_packed_in_their_place(tmp_path: Path) -> None:
     assert found["tree/link/er/run.sh"] == "file"
     assert found["tree/nowhere"] == found["tree/in/up"] == "link"
     assert not any(".hidden" in path for path in found)
-    said = {issue.about: issue.message for issue in plan.issues}
+    said = {issue.item: issue_words(issue) for issue in plan.issues}
     assert said["tree/nowhere"] == "leads nowhere and was kept as a link"
     assert said["tree/in/up"] == "leads to a folder that it is in and was kept as a link"
     assert len(found) < 200  # round and round is gone once at most
@@ -246,7 +247,7 @@ def test_a_finished_archive_is_sent_on(window: Window, qtbot: QtBot, settle, sta
     assert lines == [QUrl.fromLocalFile(str(path)).toString() for path in files]
     words = window.strip.last.text()
     assert "saved, in under 1 s." in words
-    assert "Foretold were 4.3 kB in 2 s." in words
+    assert "Estimated: 4.3 kB in 2 s." in words
     assert window.strip.handle.isVisible()
     record = window.history.last_record
     assert record is not None and (record.expected_size, record.expected_seconds) == (4321, 2.0)

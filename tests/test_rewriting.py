@@ -30,7 +30,7 @@ from rundlet.core.formats.entry_contents import ArchiveContents
 from rundlet.core.formats.rewriting import rewrite
 from rundlet.core.formats.sevenz import new_header
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Packed
 from rundlet.core.model.contents import BytesContent
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
@@ -40,6 +40,7 @@ from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.streams.sources import FileSource, SliceSource
 from rundlet.core.work.packer import pack
+from rundlet.presentation.findings import issue_line
 from support import AT_LENGTH, Raw, at_length_too, legacy_entry, pack_to, raw_zip, rounds
 
 if TYPE_CHECKING:
@@ -84,9 +85,9 @@ def rewritten(
     sink = ArchiveSink(target)
     try:
         options = WriteOptions(reader.info.default_level, password=password)
-        report = Report("pack", target)
-        rewrite(reader, sink, edits, added=added or [], options=options, pool=pool, job=Job(), report=report)
-        assert not report.problems
+        outcome = Packed(target)
+        rewrite(reader, sink, edits, added=added or [], options=options, pool=pool, job=Job(), outcome=outcome)
+        assert not outcome.problems
         sink.commit()
     finally:
         sink.close()
@@ -534,14 +535,14 @@ def test_an_entry_that_can_not_be_read_is_left_out_or_stops_the_work(tmp_path: P
     for fmt in FORMATS:
         pack_to(tmp_path / f"base.{fmt}", [tmp_path / "a"], fmt=fmt)
         base = open_archive(tmp_path / f"base.{fmt}")
-        sink, pool, report = ArchiveSink(tmp_path / "out"), Pool(2, "test"), Report("pack", tmp_path)
+        sink, pool, outcome = ArchiveSink(tmp_path / "out"), Pool(2, "test"), Packed(tmp_path)
         try:
-            rewrite(base, sink, Edits(), added=items, options=WriteOptions(1), pool=pool, job=Job(), report=report)
+            rewrite(base, sink, Edits(), added=items, options=WriteOptions(1), pool=pool, job=Job(), outcome=outcome)
         finally:
             pool.shutdown()
             sink.close()
             base.close()
-        said = [str(issue) for issue in report.problems]
+        said = [issue_line(issue) for issue in outcome.problems]
         assert said == ["bad: could not be read (its content fails its checksum) and was left out"]
     contents.close()
     reader.close()

@@ -45,6 +45,7 @@ from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.checker import check
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.packer import pack
+from rundlet.presentation.findings import issue_line
 from support import AT_LENGTH, at_length_too, contents, foreign_archives, make_tree, rounds, snapshot
 
 LIBRARY = Path(np.linalg._umath_linalg.__file__)  # a compiled program that is there wherever the tests are
@@ -136,9 +137,9 @@ def test_a_second_reader_agrees(tmp_path: Path, level: int, password: str, hide_
             reader.unlock(password)
     else:
         reader = open_archive(target)
-    report = unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
+    outcome = unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
     reader.close()
-    assert not report.issues
+    assert not outcome.issues
     assert snapshot(tmp_path / "out" / "tree") == snapshot(tree)
 
 
@@ -201,9 +202,9 @@ def test_unreadable_files_are_left_out_and_blocks_taken_back(tmp_path: Path, mon
         return real(fd, count, at)
 
     monkeypatch.setattr("rundlet.core.model.contents.os.pread", failing)
-    report = pack(plan)
+    outcome = pack(plan)
     monkeypatch.undo()
-    assert sorted(str(issue) for issue in report.problems) == [
+    assert sorted(issue_line(issue) for issue in outcome.problems) == [
         "tree/b: could not be read (it is not there) and was left out",
         "tree/large: could not be read (the disk reported a fault) and was left out",
     ]
@@ -514,7 +515,7 @@ def test_rare_properties() -> None:
     assert [(e.path, e.kind, e.mode, e.mtime_ns) for e in reader.catalog] == [
         ("dir/a", Kind.FILE, 0, NO_TIME), ("b", Kind.FILE, 0, 1_000_000_000), ("dir", Kind.DIR, 0, NO_TIME),
     ]  # fmt: skip
-    assert str(reader.notices[0]) == "x.7z: 1 entry only meant to take a file away is not listed"
+    assert issue_line(reader.notices[0]) == "x.7z: 1 entry only meant to take a file away is not listed"
     assert second_reader.read(raw.build())[0].data == b"abc"
 
 
@@ -575,7 +576,7 @@ def test_claims_are_bounded_before_memory_is_taken() -> None:
     lock = RawBlock([coder("copy"), coder("aes", bytes([63 - 1]))], [bytes(16)], [b"x"])
     reader = RawSeven([lock]).read()
     reader.unlock("x")
-    assert ["more work to try a password" in str(issue) for issue in check(reader).issues] == [True]
+    assert ["more work to try a password" in issue_line(issue) for issue in check(reader).issues] == [True]
 
 
 def test_a_key_takes_its_rounds() -> None:
@@ -610,9 +611,9 @@ def test_damage_is_pinned_to_its_segment(tmp_path: Path) -> None:
     lost = [i for i, data in enumerate(found) if data.startswith(b"!")]
     assert 1 <= len(lost) <= 6
     assert all(found[i] == files[i] for i in range(40) if i not in lost)
-    report = unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
-    assert len(report.problems) == len(lost)
-    assert report.files == 40 - len(lost)
+    outcome = unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
+    assert len(outcome.problems) == len(lost)
+    assert outcome.files == 40 - len(lost)
 
 
 def test_only_what_is_needed_is_decoded(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -37,6 +37,7 @@ from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.checker import check
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.packer import pack
+from rundlet.presentation.findings import issue_line
 from support import (
     AT_LENGTH,
     at_length_too,
@@ -131,8 +132,8 @@ def test_what_we_write_the_standard_library_reads_and_comes_back(tmp_path: Path,
         assert reader.info.id == fmt
         assert agrees(reader, theirs) == len(before) + 1
         reader.close()
-    report = unpack_to(made[1], tmp_path / "out")
-    assert not report.issues
+    outcome = unpack_to(made[1], tmp_path / "out")
+    assert not outcome.issues
     after = snapshot(tmp_path / "out" / "tree")
     assert after == before
     out = tmp_path / "out" / "tree"
@@ -297,8 +298,8 @@ def test_links_stay_inside_and_share_their_file(tmp_path: Path) -> None:
             theirs.addfile(info, io.BytesIO(b"data"))
     archive = tmp_path / "x.tar"
     archive.write_bytes(out.getvalue())
-    report = unpack_to(archive, tmp_path / "out")
-    assert sorted(i.about for i in report.problems) == ["evil", "evil/passwd", "outside", "sym/in", "upwards"]
+    outcome = unpack_to(archive, tmp_path / "out")
+    assert sorted(i.item for i in outcome.problems) == ["evil", "evil/passwd", "outside", "sym/in", "upwards"]
     assert (tmp_path / "out" / "file").stat().st_nlink == 2
     assert (tmp_path / "out" / "sym").read_bytes() == b"data"
     reader = open_archive(archive)
@@ -394,7 +395,7 @@ def test_several_members_streams_and_padding() -> None:
             assert reader.info.id == f"tar.{packing.id}"
             assert len(files_of(reader)["a"]) == 300_000
     reader = open_source(MemorySource(cases["bz2"] + b"junk", "x"))
-    assert "4 bytes behind its end" in str(reader.notices[0])
+    assert "4 bytes behind its end" in issue_line(reader.notices[0])
 
 
 def test_compress_and_lone_files(tmp_path: Path) -> None:
@@ -520,7 +521,7 @@ def test_nothing_damaged_stands_under_its_own_name(tmp_path: Path, packing: str)
         target.write_bytes(data)
         into = tmp_path / f"out{round_}"
         reader = open_archive(target)
-        report = unpack(plan_unpack(reader, into=into), reader)
+        outcome = unpack(plan_unpack(reader, into=into), reader)
         checked = check(reader)
         reader.close()
         came = {path.name: path.read_bytes() for path in into.iterdir()}
@@ -529,7 +530,7 @@ def test_nothing_damaged_stands_under_its_own_name(tmp_path: Path, packing: str)
             name: datas[name] for name in came.keys() - doubted
         }
         assert checked.files == len(came) - len(doubted)
-        about = [issue.about for issue in report.problems]
+        about = [issue.item for issue in outcome.problems]
         assert all(name.removesuffix(" (may be damaged)") in about for name in doubted)
         assert about or came == datas
         came_in_all += len(came)
@@ -586,7 +587,7 @@ def test_behind_damage_the_list_goes_on(tmp_path: Path, packing: str, harm: str)
         else:
             (folder / "x.001").write_bytes(data)
         reader = open_archive(folder / "x.001")
-        assert any("entries may be missing in the list" in str(notice) for notice in reader.notices)
+        assert any("entries may be missing in the list" in issue_line(notice) for notice in reader.notices)
         unpack(plan_unpack(reader, into=folder / "out"), reader)
         assert check(reader).files >= len(datas) - 24
         reader.close()
@@ -697,17 +698,17 @@ def test_one_damaged_header_hides_one_entry(packing: Callable[[bytes], bytes]) -
             data[headers[number] + field] ^= 1
             reader = open_source(MemorySource(packing(bytes(data)), "s"))
             assert contents(reader) == {name: datas[name] for name in datas if name != str(number)}, (number, field)
-            assert "entries are missing in the list" in str(reader.notices[0])
+            assert "entries are missing in the list" in issue_line(reader.notices[0])
 
 
 def test_damage_ends_the_list_and_is_said() -> None:
     data = bytearray(SAMPLE)
     reader = open_source(MemorySource(bytes(data[:-3000]), "s"))
     assert reader.notices[0].problem
-    assert "the list ends after" in str(reader.notices[0])
+    assert "the list ends after" in issue_line(reader.notices[0])
     for cut in (9, 700):
         reader = open_source(MemorySource(gzip.compress(SAMPLE)[:-cut], "s"))
-        assert "can't be checked, as their checksum is missing" in str(reader.notices[0])
+        assert "can't be checked, as their checksum is missing" in issue_line(reader.notices[0])
         assert not reader.doubtful  # there is no sign of damage
     broken = bytearray(gzip.compress(SAMPLE * 1))
     broken[-6] ^= 1
@@ -853,8 +854,8 @@ def test_what_was_decoded_for_the_list_is_kept(tmp_path: Path, monkeypatch: pyte
         reader = open_archive(tmp_path / "x.tar.xz")
     beside = open_archive(tmp_path / "x.tar.xz")
     for number, one in enumerate((reader, beside)):
-        report = unpack(plan_unpack(one, into=tmp_path / f"{number}"), one)
-        assert not report.issues and snapshot(tmp_path / f"{number}" / "tree") == snapshot(tree)
+        outcome = unpack(plan_unpack(one, into=tmp_path / f"{number}"), one)
+        assert not outcome.issues and snapshot(tmp_path / f"{number}" / "tree") == snapshot(tree)
         assert bool(begun) == (room in ("none", "full disk") or (number == 1 and room == "memory"))
     reader.close()
     del reader, one
@@ -885,8 +886,8 @@ def test_growing_and_shrinking_files_are_said(tmp_path: Path) -> None:
     plan = plan_pack([folder], target=tmp_path / "x.tar", info=detect.by_id("tar").info)
     (folder / "a").unlink()
     (folder / "b").write_bytes(b"y" * 5000)
-    report = pack(plan)
-    assert [str(i) for i in report.problems] == ["f/a: could not be read (it is not there) and was left out"]
+    outcome = pack(plan)
+    assert [issue_line(i) for i in outcome.problems] == ["f/a: could not be read (it is not there) and was left out"]
     with tarfile.open(tmp_path / "x.tar") as theirs:
         assert {m.name: m.size for m in theirs.getmembers()} == {"f": 0, "f/b": 5000, "f/c": 1000}
         assert stat.S_IMODE(theirs.getmember("f").mode) == 0o755

@@ -14,21 +14,23 @@ import pytest
 from rundlet.core.errors import FileProblem, PlanError
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.fs.trash import from_trash, trash_one
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Outcome, Packed
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import UnpackClash
 from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.userdata.journal import Journal, Record, record_of
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.packer import pack
-from rundlet.core.work.undo import undo, undo_words
+from rundlet.core.work.undo import undo
+from rundlet.presentation.findings import issue_line
+from rundlet.presentation.undoing import undo_words
 from support import make_tree, pack_to, snapshot
 
 
 def unpacked(archive: Path, into: Path, journal: Journal, clash: UnpackClash = UnpackClash.RENAME) -> Record:
     reader = open_archive(archive)
     plan = plan_unpack(reader, into=into, on_clash=clash, keep_replaced=True)
-    record, puts = record_of(unpack(plan, reader), [archive], "words")
+    record, puts = record_of(unpack(plan, reader), [archive])
     reader.close()
     journal.add(record, puts)
     return record
@@ -49,8 +51,8 @@ def test_unpacking_is_taken_back_and_what_was_replaced_comes_back(tmp_path: Path
         n: node.content for n, node in snapshot(place / "tree").items()
     }.items()
     assert undo_words(record) == "Delete what was unpacked into “place” and give back what was replaced"
-    report = undo(record, journal.puts(record))
-    assert not report.issues
+    outcome = undo(record, journal.puts(record))
+    assert not outcome.issues
     assert snapshot(place, times=False) == before
     journal.undone(record)
     assert journal.records()[0].undone
@@ -67,10 +69,10 @@ def test_what_was_changed_since_stays(tmp_path: Path, trash: Path) -> None:
     (place / "plain.txt").write_text("edited")
     (place / "in" / "deep" / "added.txt").write_text("added")
     (place / "in" / "noise.bin").unlink()
-    report = undo(record, journal.puts(record))
+    outcome = undo(record, journal.puts(record))
     assert sorted(path.name for path in (tmp_path / "new").rglob("*") if path.is_file()) == ["added.txt", "plain.txt"]
-    assert any("plain.txt: was changed since and stays" in str(issue) for issue in report.issues)
-    assert any("deep: stays, as something else is in it" in str(issue) for issue in report.issues)
+    assert any("plain.txt: was changed since and stays" in issue_line(issue) for issue in outcome.issues)
+    assert any("deep: stays, as something else is in it" in issue_line(issue) for issue in outcome.issues)
     assert not trash.exists()
 
     record = unpacked(tmp_path / "x.7z", tmp_path / "other", journal)
@@ -85,17 +87,17 @@ def test_packing_is_taken_back_with_its_originals(tmp_path: Path, trash: Path) -
     before = snapshot(tree)
     journal = Journal(tmp_path / "journal")
     for lose in (False, True):
-        report = pack(plan_pack([tree], target=tmp_path / "x.zip", info=by_id("zip").info, trash=True))
-        record, puts = record_of(report, [tree], "words", expected=(1000, 2.0))
+        outcome = pack(plan_pack([tree], target=tmp_path / "x.zip", info=by_id("zip").info, trash=True))
+        record, puts = record_of(outcome, [tree], expected=(1000, 2.0))
         journal.add(record, puts)
         assert undo_words(record) == "Move “x.zip” to the trash and give the originals back"
         if lose:
             tree.mkdir()
-        report = undo(record, puts)
+        outcome = undo(record, puts)
         assert (tmp_path / "x.zip").exists() == lose
-        assert bool(report.issues) == lose
+        assert bool(outcome.issues) == lose
         assert (snapshot(tree) == before) != lose
-    assert [str(issue).rpartition("/")[2] for issue in report.issues] == [
+    assert [issue_line(issue).rpartition("/")[2] for issue in outcome.issues] == [
         "tree: could not be given back (its place is taken)",
         "x.zip: stays, as not all of the originals could be given back",
     ]
@@ -117,13 +119,13 @@ def test_an_archive_that_was_replaced_or_added_to_comes_back(
     before = snapshot(folder)
     journal = Journal(tmp_path / "journal")
 
-    def change() -> tuple[Report, Record]:
+    def change() -> tuple[Outcome, Record]:
         with (tmp_path / "new").open("ab") as new:
             new.write(b"er")
-        report = pack(plan_pack([tmp_path / "new"], on_clash=clash, keep_replaced=True, **how))
-        record, puts = record_of(report, [tmp_path / "new"], "words")
+        outcome = pack(plan_pack([tmp_path / "new"], on_clash=clash, keep_replaced=True, **how))
+        record, puts = record_of(outcome, [tmp_path / "new"])
         journal.add(record, puts)
-        return report, journal.records()[0]
+        return outcome, journal.records()[0]
 
     def cut_off(*_: object, **__: object) -> None:
         raise OSError(errno.EIO, "")
@@ -134,8 +136,8 @@ def test_an_archive_that_was_replaced_or_added_to_comes_back(
             change()
     assert snapshot(folder) == before and not trash.exists()
 
-    report, record = change()
-    assert not report.issues and snapshot(folder) != before
+    outcome, record = change()
+    assert not outcome.issues and snapshot(folder) != before
     assert sorted(path.name for path in trash.iterdir()) == sorted(before)
     assert undo_words(record) == "Give back “x.zip” as it was before"
     assert not undo(record, journal.puts(record)).issues
@@ -145,7 +147,7 @@ def test_an_archive_that_was_replaced_or_added_to_comes_back(
     _, record = change()
     first = min(folder.iterdir())
     os.utime(first, (1, 1))
-    assert [str(issue).rpartition("/")[2] for issue in undo(record, journal.puts(record)).issues] == [
+    assert [issue_line(issue).rpartition("/")[2] for issue in undo(record, journal.puts(record)).issues] == [
         f"{first.name}: was changed since and stays"
     ]
     _, record = change()
@@ -156,12 +158,12 @@ def test_an_archive_that_was_replaced_or_added_to_comes_back(
     _, record = change()
     shutil.rmtree(trash.parent)
     now = snapshot(folder)
-    assert all("(not in the trash)" in str(issue) for issue in undo(record, journal.puts(record)).issues)
+    assert all("(not in the trash)" in issue_line(issue) for issue in undo(record, journal.puts(record)).issues)
     assert snapshot(folder) == now
 
     monkeypatch.setattr("rundlet.core.fs.trash.send2trash", cut_off)
-    report, _ = change()
-    assert not report.replaced and not report.problems and "is kept as" in str(report.issues[-1])
+    outcome, _ = change()
+    assert not outcome.replaced and not outcome.problems and "is kept as" in issue_line(outcome.issues[-1])
     assert set(now.values()) <= set(snapshot(folder).values()) and not trash.exists()
 
 
@@ -183,7 +185,7 @@ def test_the_trash_gives_back_the_newest_of_a_name(tmp_path: Path, trash: Path) 
 
 
 def test_very_many_sources_do_not_fill_the_journal(tmp_path: Path) -> None:
-    record, _ = record_of(Report("pack", tmp_path / "x.zip"), [tmp_path / str(i) for i in range(20_000)], "")
+    record, _ = record_of(Packed(tmp_path / "x.zip"), [tmp_path / str(i) for i in range(20_000)])
     journal = Journal(tmp_path / "journal")
     journal.add(record, [])
     assert journal.records() == [record]
@@ -195,7 +197,7 @@ def test_the_journal_outlives_damage_and_stays_small(tmp_path: Path, monkeypatch
     monkeypatch.setattr("rundlet.core.userdata.journal._KEPT", 50)
     journal = Journal(tmp_path / "journal")
     assert journal.records() == []
-    record = Record("a", "2031-03-10T10:00:00+00:00", "pack", ("/x",), "/y.zip", "words \udce9")
+    record = Record("a", "2031-03-10T10:00:00+00:00", Packed(Path("/y.zip")), ("/x",), why="words \udce9")
     journal.add(record, [])
     with (tmp_path / "journal" / "jobs.jsonl").open("a") as lines:
         lines.write('{"half a li\n{"undone": "unknown"}\n' + json.dumps({"id": 1}) + "\n[]\n")
@@ -204,7 +206,7 @@ def test_the_journal_outlives_damage_and_stays_small(tmp_path: Path, monkeypatch
     assert journal.records()[1] == record
     assert journal.puts(record) == []
     for number in range(90):
-        journal.add(replace(record, id=f"n{number}", words="many words " * 400), [])
+        journal.add(replace(record, id=f"n{number}", why="many words " * 400), [])
     assert len(journal.records()) <= 60
     assert journal.records()[0].id == "n89"
     (tmp_path / "file").touch()

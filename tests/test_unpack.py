@@ -22,6 +22,7 @@ from rundlet.core.plans.unpack_planner import needs_own_folder, plan_unpack
 from rundlet.core.streams import sinks
 from rundlet.core.text import LONGEST_MESSAGE
 from rundlet.core.work.extractor import unpack
+from rundlet.presentation.findings import issue_line, issue_words
 from support import Raw, at_length_too, make_tree, pack_to, raw_zip, rounds, snapshot, unpack_to
 
 
@@ -30,9 +31,9 @@ def test_one_line_about_one_damaged_file(tmp_path: Path) -> None:
     (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"bad", crc=1), Raw(b"doubted")]))
     reader = open_archive(tmp_path / "x.zip")
     reader.doubtful = frozenset({0, 1})
-    report = unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
+    outcome = unpack(plan_unpack(reader, into=tmp_path / "out"), reader)
     reader.close()
-    assert [(issue.about, issue.message[:16]) for issue in report.problems] == [
+    assert [(issue.item, issue_words(issue)[:16]) for issue in outcome.problems] == [
         ("doubted", "may be damaged, "),
         ("bad", "was left out: it"),
     ]
@@ -42,9 +43,9 @@ def test_one_line_about_one_damaged_file(tmp_path: Path) -> None:
 @pytest.mark.parametrize("name", [b"n" * 250, "川".encode() * 80, b"\x1b[31m" * 40])
 def test_messages_about_long_names_are_short(tmp_path: Path, name: bytes) -> None:
     (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"f/" * 20 + name + b".txt", crc=1)]))
-    report = unpack_to(tmp_path / "x.zip", tmp_path / "out")
-    assert report.problems and all(len(str(issue)) <= LONGEST_MESSAGE for issue in report.issues)
-    assert str(report.problems[-1]).startswith("f/f/") and ".txt: " in str(report.problems[-1])
+    outcome = unpack_to(tmp_path / "x.zip", tmp_path / "out")
+    assert outcome.problems and all(len(issue_line(issue)) <= LONGEST_MESSAGE for issue in outcome.issues)
+    assert issue_line(outcome.problems[-1]).startswith("f/f/") and ".txt: " in issue_line(outcome.problems[-1])
 
 
 HOSTILE = [
@@ -76,11 +77,11 @@ def test_hostile_entries_stay_out_and_the_harmless_come_out(tmp_path: Path) -> N
     archive.write_bytes(raw_zip(entries))
     into = tmp_path / "cage" / "out"
     into.mkdir(parents=True)
-    report = unpack_to(archive, into)
-    said = "\n".join(map(str, report.issues))
+    outcome = unpack_to(archive, into)
+    said = "\n".join(map(issue_line, outcome.issues))
     for _, words in HOSTILE:
         assert words in said
-    assert len(report.problems) == len(HOSTILE) + 1  # and the planted link itself
+    assert len(outcome.problems) == len(HOSTILE) + 1  # and the planted link itself
     assert sorted(snapshot(into)) == ["also", "also/fine", "harmless", "harmless (2)", "harmless (2)/under-file"]
     assert sorted(p.name for p in (tmp_path / "cage").iterdir()) == ["out"]
 
@@ -90,10 +91,10 @@ def test_what_is_altered_is_said(tmp_path: Path) -> None:
     marked = [Raw(b"set-id", mode=0o104755), Raw(b"sticky", mode=0o101644)]
     entries = [*marked, Raw(b"bell\x07\x00name"), Raw(long), Raw(b"twice"), Raw(b"twice", b"two")]
     (tmp_path / "x.zip").write_bytes(raw_zip(entries))
-    report = unpack_to(tmp_path / "x.zip", tmp_path / "out")
-    assert len(report.problems) == 3
+    outcome = unpack_to(tmp_path / "x.zip", tmp_path / "out")
+    assert len(outcome.problems) == 3
     kept = "the set-user-ID, set-group-ID or sticky bits of 2 items are not kept"
-    assert [(i.about, i.message) for i in report.issues if not i.problem] == [("x.zip", kept)]
+    assert [(i.item, issue_words(i)) for i in outcome.issues if not i.problem] == [("x.zip", kept)]
     out = snapshot(tmp_path / "out")
     assert out["set-id"].mode == 0o755
     assert "bell__name" in out
@@ -109,11 +110,11 @@ def test_nothing_is_written_through_links_that_are_there(tmp_path: Path) -> None
     (out / "folder").symlink_to(outside)
     (out / "file").symlink_to(outside / "target")
     (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"folder/evil"), Raw(b"file", b"new"), Raw(b"fine")]))
-    report = unpack_to(tmp_path / "x.zip", out, clash=UnpackClash.REPLACE)
+    outcome = unpack_to(tmp_path / "x.zip", out, clash=UnpackClash.REPLACE)
     assert not list(outside.iterdir())
     assert (out / "file").read_bytes() == b"new"
     assert not (out / "file").is_symlink()
-    assert [issue.about for issue in report.problems] == ["folder/evil"]
+    assert [issue.item for issue in outcome.problems] == ["folder/evil"]
 
 
 def test_a_link_planted_after_the_plan_stops_nothing_else(tmp_path: Path) -> None:
@@ -123,9 +124,9 @@ def test_a_link_planted_after_the_plan_stops_nothing_else(tmp_path: Path) -> Non
     (tmp_path / "elsewhere").mkdir()
     (tmp_path / "out").mkdir()
     (tmp_path / "out" / "folder").symlink_to(tmp_path / "elsewhere")
-    report = unpack(plan, reader)
+    outcome = unpack(plan, reader)
     reader.close()
-    assert "nothing is written through links" in str(report.problems[0])
+    assert "nothing is written through links" in issue_line(outcome.problems[0])
     assert not list((tmp_path / "elsewhere").iterdir())
     assert (tmp_path / "out" / "fine").exists()
 
@@ -166,8 +167,8 @@ def test_a_folder_is_never_replaced_by_a_file(tmp_path: Path) -> None:
     out = tmp_path / "out"
     (out / "dir" / "kept").mkdir(parents=True)
     (out / "f").write_bytes(b"a file in the way")
-    report = unpack_to(tmp_path / "x.zip", out, clash=UnpackClash.REPLACE)
-    assert len(report.problems) == 3
+    outcome = unpack_to(tmp_path / "x.zip", out, clash=UnpackClash.REPLACE)
+    assert len(outcome.problems) == 3
     assert (out / "dir" / "kept").is_dir()
     assert (out / "f").read_bytes() == b"a file in the way"
 
@@ -278,9 +279,9 @@ def test_the_plan_says_what_the_work_does(tmp_path: Path) -> None:
     plan = plan_unpack(reader, into=tmp_path / "out")
     assert [step.action for step in plan.steps] == [Action.NUMBER, Action.MAKE, Action.REFUSE, Action.JOIN]
     assert (plan.files, plan.size, plan.taken, len(plan.issues)) == (2, 14, 1, 1)
-    report = unpack(plan, reader)
+    outcome = unpack(plan, reader)
     reader.close()
-    assert sorted(report.created) == [str(tmp_path / "out" / "d" / name) for name in ("a (2)", "b")]
+    assert sorted(outcome.created) == [str(tmp_path / "out" / "d" / name) for name in ("a (2)", "b")]
 
 
 @given(st.text(min_size=1, max_size=60))
@@ -348,8 +349,8 @@ def test_what_is_there_already_is_left_alone_and_single_names_have_rules_of_thei
         "in/same": Action.SAME,
         "edited": Action.SKIP,
     }
-    report = unpack(plan, reader)
-    assert not report.problems
+    outcome = unpack(plan, reader)
+    assert not outcome.problems
     assert (place / "own (2)").read_text() == (place / "other").read_text() == "content"
     assert (place / "longer").read_text() == "content!"
     assert not any(step.action == Action.SAME for step in plan_unpack(reader, into=place).steps)
@@ -379,7 +380,7 @@ def test_a_disk_that_keeps_less(tmp_path: Path, monkeypatch: pytest.MonkeyPatch)
         ("link", Action.REFUSE),
         ("large", Action.REFUSE),
     ]
-    said = {issue.about: issue.message for issue in plan.issues}
+    said = {issue.item: issue_words(issue) for issue in plan.issues}
     assert "differ only in upper and lower case" in said["notes.TXT"]
     assert "can't be kept on that disk" in said["what?.txt"]
     assert said["large"] == "was left out: that disk keeps no file of more than 10 bytes"

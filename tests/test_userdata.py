@@ -18,7 +18,6 @@ from rundlet.core.userdata.store import Store
 _WINDOW = """
 import sys
 from pathlib import Path
-from rundlet.core.jobs.report import Report
 from rundlet.core.userdata.journal import Journal, record_of
 from rundlet.core.userdata.places import Places
 from rundlet.core.userdata.presets import SavedSettings, Presets
@@ -31,7 +30,7 @@ for number in range(40):
         ways.forget(f"{name}{number - 1}")
         places.toggle_favourite(Path(f"/{name}{number - 1}"))
     places.write()
-    journal.add(*record_of(Report("pack", folder / f"{name}{number}"), [folder], "words"))
+    journal.add(*record_of(Packed(folder / f"{name}{number}"), [folder]))
 """
 
 
@@ -42,7 +41,7 @@ def test_windows_that_write_at_once_lose_nothing(tmp_path: Path) -> None:
     odd = {f"{name}{number}" for name in names for number in range(1, 40, 2)}
     assert set(Presets.read(tmp_path / "ways.json").saved) == odd
     assert set(Places.read(tmp_path / "places.json").favourites) == {f"/{name}" for name in odd}
-    kept = [Path(record.target).name for record in Journal(tmp_path / "journal").records()]
+    kept = [record.outcome.target.name for record in Journal(tmp_path / "journal").records()]
     assert sorted(kept) == sorted(f"{name}{number}" for name in names for number in range(40))
     assert {path.name for path in tmp_path.iterdir()} == {
         *("ways.json", "places.json", "journal", ".ways.json.lock", ".places.json.lock")

@@ -29,6 +29,8 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.jobs.findings import Reason, issue
+from rundlet.core.jobs.outcomes import FolderMade, Outcome, Packed
 from rundlet.core.model.file_type import FileType
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
@@ -46,7 +48,6 @@ if TYPE_CHECKING:
     from pytestqt.qtbot import QtBot
 
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
     from rundlet.desktop.window import Window
 
 
@@ -459,7 +460,7 @@ def test_jobs_are_taken_back_and_kept_in_the_log(window: Window, settle, stand, 
     window.log_button.click()
     settle()
     log = window.history.log
-    assert [r.verb for r in log.model.records] == ["unpack", "pack"]
+    assert [r.outcome.kind for r in log.model.records] == ["unpack", "pack"]
     assert log.model.records[0].undone
     assert not log.undo_button.isEnabled()
     log.finder.setText("packed tree.zip")
@@ -467,7 +468,7 @@ def test_jobs_are_taken_back_and_kept_in_the_log(window: Window, settle, stand, 
     assert log.model.rowCount() == 0
     log.finder.setText("pack")
     log.view.setCurrentIndex(log.model.index(1, 0))
-    assert log.record.target == str(archive)
+    assert str(log.record.outcome.target) == str(archive)
     assert "To undo it: move “tree.zip” to the trash." in log.words.text()
     log.undo_button.click()
     settle()
@@ -475,7 +476,8 @@ def test_jobs_are_taken_back_and_kept_in_the_log(window: Window, settle, stand, 
     assert (trash / "tree.zip").exists()
     assert all(record.undone for record in window.history.journal.records())
     told = replace(
-        window.history.journal.records()[0], words="2 problems, the first: a: bad.", problems=("a: bad", "b: worse")
+        window.history.journal.records()[0],
+        problems=tuple(issue(name, Reason.SAID, words=words) for name, words in (("a", "bad"), ("b", "worse"))),
     )
     log.show_records([told])
     assert log.problems.toPlainText() == "a: bad\nb: worse" and log.copy_button.isVisible()
@@ -824,10 +826,10 @@ def test_failures_and_problems_are_said(
     settle()
     assert shown == [home / "x", home / "x"]
 
-    def broken(job: Job) -> Report:
+    def broken(job: Job) -> Outcome:
         raise ZeroDivisionError("oh")
 
-    window.jobs.start("Trying", broken)
+    window.jobs.start(FolderMade, home, broken)
     settle()
     assert "a fault in Rundlet itself" in window.strip.last.text()
 
@@ -987,7 +989,7 @@ def test_the_log_shows_how_much_was_gained(window: Window, settle, stand, home: 
         cell = log.view.visualRect(log.model.index(number, heads.index("Size")))
         # wine fills the beginning of the cask, oak wash the rest of it
         colours = {picture.pixelColor(cell.left() + x, cell.center().y()).name().upper() for x in range(2, 36)}
-        verbs[record.verb] = theme.palette.oak_wash in colours and theme.palette.wine in colours
+        verbs[record.outcome.kind] = theme.palette.oak_wash in colours and theme.palette.wine in colours
     assert verbs == {"pack": True, "unpack": False}
 
 
@@ -1001,7 +1003,7 @@ def test_told_to_end_it_clears_up(window: Window, qtbot: QtBot, stand, home: Pat
         close_when_told_to_end(window)
         stand(home)
         plan = plan_pack([home / "zeros"], target=home / "x.zip", info=by_id("zip").info)
-        window.jobs.start("Packing", lambda job: pack(plan, job))
+        window.jobs.start(Packed, plan.target, lambda job: pack(plan, job))
         qtbot.waitUntil(lambda: bool(window.jobs.running) and window.jobs.running[0].job.snapshot().done_bytes > 0)
         os.kill(os.getpid(), number)
         qtbot.waitUntil(lambda: not window.isVisible(), timeout=20_000)

@@ -16,17 +16,19 @@ from PySide6.QtWidgets import QApplication
 
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.fs.private_folders import new_private_folder, sweep_private_copies
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.findings import Reason
+from rundlet.core.jobs.outcomes import Outcome, Trashed, Unpacked
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
-from rundlet.core.work import unpack as unpack_work
+from rundlet.core.work import extractor as unpack_work
 from rundlet.core.work.packer import pack
 from rundlet.desktop.app import _ask_before_logging_out
 from rundlet.desktop.error_log import start_error_log
 from rundlet.desktop.state.forms import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
+from rundlet.presentation.outcomes import record_title
 from support import Raw, make_tree, pack_to, raw_zip
 from windows import CTRL, LEFT, chosen, click, files_in
 
@@ -283,13 +285,13 @@ def test_that_an_archive_stays_is_said_where_it_is_ticked(
 # Closing
 
 
-def _slow(window: Window, let: threading.Event, title: str = "Working") -> None:
-    def work(job: Job) -> Report:
+def _slow(window: Window, let: threading.Event, target: Path = Path("/")) -> None:
+    def work(job: Job) -> Outcome:
         while not let.wait(0.01):
             job.checkpoint()
-        return Report("trash", Path("/"))
+        return Trashed(Path("/"))
 
-    window.jobs.start(title, work, verb="trash", target=Path("/"))
+    window.jobs.start(Trashed, target, work)
 
 
 def test_closing_asks_in_place_while_work_is_under_way(window: Window, settle, home: Path) -> None:
@@ -305,12 +307,12 @@ def test_closing_asks_in_place_while_work_is_under_way(window: Window, settle, h
     settle()
     assert not window.strip.question.isVisible()  # there is nothing to ask any more
     let.clear()
-    _slow(window, let, "Emptying the cellar")
+    _slow(window, let, home)
     window.close()
     window.strip.close_button.click()
     assert not window.isVisible()
     record = window.history.journal.records()[0]
-    assert (record.result, record.title) == ("cancelled", "Emptying the cellar")
+    assert (record.result, record_title(record)) == ("cancelled", "Moving 0 items to the trash")
 
 
 def test_logging_out_asks_too(window: Window, settle) -> None:
@@ -351,7 +353,7 @@ def test_failed_and_cancelled_jobs_stay_in_the_log(window: Window, settle, stand
     _slow(window, let)
     window.jobs.cancel(window.jobs.running[-1])
     settle()
-    results = {(record.verb, record.result) for record in window.history.journal.records()}
+    results = {(record.outcome.kind, record.result) for record in window.history.journal.records()}
     assert results == {("unpack", "failed"), ("trash", "cancelled")}
 
 
@@ -361,17 +363,17 @@ def test_failed_and_cancelled_jobs_stay_in_the_log(window: Window, settle, stand
 def test_a_result_with_problems_stays_until_it_is_read(window: Window, settle, stand, home: Path) -> None:
     problems = [f"problem {number}" for number in range(150)]
 
-    def bad(_: Job) -> Report:
-        report = Report("unpack", home)
+    def bad(_: Job) -> Outcome:
+        outcome = Unpacked(home)
         for words in problems:
-            report.add("x", words)
-        return report
+            outcome.add("x", Reason.SAID, words=words)
+        return outcome
 
     for _ in range(2):
-        window.jobs.start("Unpacking", bad, verb="unpack", target=home)
+        window.jobs.start(Unpacked, home, bad)
         settle()
     assert len(window.strip.unread) == 1
-    window.jobs.start("Unpacking", lambda _: Report("unpack", home), verb="unpack", target=home)
+    window.jobs.start(Unpacked, home, lambda _: Unpacked(home))
     settle()
     assert len(window.strip.unread) == 2 and not window.strip.problems_button.isVisible()
     window.strip.unread[0].show_button.click()
@@ -433,14 +435,14 @@ def test_looking_does_not_wait_for_working(window: Window, qtbot: QtBot, stand, 
     """Any number of long jobs; and a small job does not wait behind large ones."""
     files_in(home / "f", "a.txt")
     let = threading.Event()
-    for number in range(20):
-        _slow(window, let, f"Working {number}")
+    for _ in range(20):
+        _slow(window, let)
     window.workspace.open([home / "f"])
     qtbot.waitUntil(lambda: window.workspace.place.folder == home / "f" and window.workspace.listing is not None)
     done: list[object] = []
-    window.jobs.ended.connect(lambda running, _: done.append(running.title))
-    window.jobs.start("Small", lambda _: Report("trash", home), verb="trash")
-    qtbot.waitUntil(lambda: "Small" in done)
+    window.jobs.ended.connect(lambda running, _: done.append(running))
+    small = window.jobs.start(Trashed, home, lambda _: Trashed(home))
+    qtbot.waitUntil(lambda: small in done)
     let.set()
     qtbot.waitUntil(lambda: not window.jobs.running)
 

@@ -28,6 +28,7 @@ from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.checker import check
 from rundlet.core.work.packer import pack
+from rundlet.presentation.findings import issue_line, issue_words
 from support import (
     Raw,
     at_length_too,
@@ -52,8 +53,8 @@ GIB = 1 << 30
 def test_what_we_write_the_standard_library_reads(tmp_path: Path, level: int) -> None:
     tree = make_tree(tmp_path)
     archive = tmp_path / "a.zip"
-    report = pack_to(archive, [tree], level=level)
-    assert not report.issues
+    outcome = pack_to(archive, [tree], level=level)
+    assert not outcome.issues
     with zipfile.ZipFile(archive) as theirs:
         seen = {}
         for info in theirs.infolist():
@@ -100,8 +101,8 @@ def test_files_of_one_piece_are_packed_side_by_side_and_one_that_fails_is_left_o
 
     monkeypatch.setattr(deflate_codec, "compress_piece", meeting)
     monkeypatch.setattr("rundlet.core.model.contents.os.pread", failing)
-    report = pack(plan, workers=2)
-    assert [str(issue) for issue in report.issues] == [
+    outcome = pack(plan, workers=2)
+    assert [issue_line(issue) for issue in outcome.issues] == [
         "c: could not be read (the disk reported a fault) and was left out"
     ]
     del data["c"]
@@ -248,9 +249,9 @@ def test_seventy_thousand_entries_go_both_ways(tmp_path: Path) -> None:
 )
 def test_a_damaged_entry_is_named_and_the_others_come_out(tmp_path: Path, entry: Raw, words: str) -> None:
     (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"before"), entry, Raw(b"behind")]))
-    report = unpack_to(tmp_path / "x.zip", tmp_path / "out")
-    assert [issue.about for issue in report.issues] == ["a"]
-    assert words in report.issues[0].message
+    outcome = unpack_to(tmp_path / "x.zip", tmp_path / "out")
+    assert [issue.item for issue in outcome.issues] == ["a"]
+    assert words in issue_words(outcome.issues[0])
     assert sorted(path.name for path in (tmp_path / "out").iterdir()) == ["before", "behind"]
 
 
@@ -262,7 +263,7 @@ def test_lies_about_the_whole_are_said() -> None:
     }
     for data, words in cases.items():
         reader = open_source(MemorySource(data, "x.zip"))
-        assert words in " ".join(map(str, reader.notices))
+        assert words in " ".join(map(issue_line, reader.notices))
     assert all(b"shares its place" in content for content in contents(reader).values())
 
 
@@ -360,13 +361,13 @@ def test_without_a_table_of_contents_whole_entries_come_out(out: type[io.BytesIO
         came = {name: content for name, content in contents(reader).items() if not content.startswith(b"!")}
         whole = [name for name, end in zip(datas, ends, strict=True) if end <= cut]
         assert came == {name: datas[name] for name in whole}, cut
-        assert "table of contents is missing" in str(reader.notices[0])
+        assert "table of contents is missing" in issue_line(reader.notices[0])
         assert reader.catalog.mtime_ns[0] // 10**9 == int(time.mktime((2020, 5, 4, 3, 2, 2, 0, 0, -1)))
     end = bytearray(data[-22:])
     end[12:16] = (int.from_bytes(end[12:16], "little") + 10).to_bytes(4, "little")
     reader = open_source(MemorySource(data[:-22] + b"no record " + end, "s.zip"))
     assert contents(reader) == datas
-    assert str(reader.notices[0]).endswith("damaged behind 12 entries; nothing more was found without it")
+    assert issue_line(reader.notices[0]).endswith("damaged behind 12 entries; nothing more was found without it")
     # Damage within the directory, within the header of an entry, and within its data.
     for at, lost in ((begin, None), (first, None), (ends[4], "5"), (ends[10] - 100, "10")):
         damaged = bytearray(data)

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from rundlet.cli.archives import add_reading, given_password, open_given
-from rundlet.cli.render import Output, report_value, with_progress
+from rundlet.cli.render import Output, outcome_value, with_progress
 from rundlet.core.text import number, plural, quoted
 from rundlet.core.work.checker import check
 
@@ -22,21 +22,21 @@ def run(options: argparse.Namespace, output: Output) -> int:
     password = given_password(options)
     reader = open_given(options.archive, options, password)
     try:
-        report = with_progress(lambda job: check(reader, job))
+        outcome = with_progress(lambda job: check(reader, job))
     finally:
         reader.close()
     if output.json:
-        output.value({**report_value(report), "unverified": report.unverified})
-    bad = len([issue for issue in report.problems if issue not in reader.notices])
-    if report.problems:
-        intact = f"{plural(report.files, 'item')} of {quoted(options.archive.name)} {'is' if report.files == 1 else 'are'} intact"
+        output.value({**outcome_value(outcome), "unverified": outcome.unverified})
+    bad = len([issue for issue in outcome.problems if issue not in reader.notices])
+    if outcome.problems:
+        intact = f"{plural(outcome.files, 'item')} of {quoted(options.archive.name)} {'is' if outcome.files == 1 else 'are'} intact"
         output.say(f"{intact}, {bad} damaged." if bad else f"{intact}; the archive itself is damaged.")
-    elif report.unverified and report.unverified >= report.files:
-        read = f"{plural(report.files, 'item')} of {quoted(options.archive.name)} could be read"
+    elif outcome.unverified and outcome.unverified >= outcome.files:
+        read = f"{plural(outcome.files, 'item')} of {quoted(options.archive.name)} could be read"
         output.say(f"{read}. It keeps no checksums, so nobody can tell whether they are as they were packed.")
     else:
-        output.say(f"{quoted(options.archive.name)} is intact: {plural(report.files, 'item')} read.")
-        if report.unverified:
-            have = "has" if report.unverified == 1 else "have"
-            output.say(f"{number(report.unverified)} of them {have} no checksum to compare with.")
-    return int(output.issues(report.issues))
+        output.say(f"{quoted(options.archive.name)} is intact: {plural(outcome.files, 'item')} read.")
+        if outcome.unverified:
+            have = "has" if outcome.unverified == 1 else "have"
+            output.say(f"{number(outcome.unverified)} of them {have} no checksum to compare with.")
+    return int(output.issues(outcome.issues))

@@ -7,10 +7,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rundlet.cli.archives import add_password, given_password, size_argument
-from rundlet.cli.render import Output, issue_values, note, report_value, with_progress
+from rundlet.cli.render import Output, issue_values, note, outcome_value, with_progress
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.detect import WRITABLE, by_ending, by_id
 from rundlet.core.fs.scan import LeaveOut
+from rundlet.core.jobs.outcomes import Added, Outcome
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.plans.pack_plan import PackClash, PackPlan, plan_pack
 from rundlet.core.text import duration, plural, quoted, shown, size
@@ -19,7 +20,6 @@ from rundlet.core.work.trial import Point, predicted
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -88,10 +88,10 @@ def run(options: argparse.Namespace, output: Output) -> int:
         point = predicted(made.items, made.info, made.level, method=made.options.method, read_back=made.read_back)
         _show_plan(made, point, output)
         return int(output.issues(made.issues))
-    report = with_progress(lambda job: pack(plan(job), job))
-    note(report, options.items)
-    _show_report(report, output)
-    return int(output.issues(report.issues))
+    outcome = with_progress(lambda job: pack(plan(job), job))
+    note(outcome, options.items)
+    _show_report(outcome, output)
+    return int(output.issues(outcome.issues))
 
 
 def _format(options: argparse.Namespace) -> FormatInfo:
@@ -145,15 +145,14 @@ def _plan_value(plan: PackPlan, point: Point) -> dict[str, Any]:
     }
 
 
-def _show_report(report: Report, output: Output) -> None:
+def _show_report(outcome: Outcome, output: Output) -> None:
     if output.json:
-        output.value(report_value(report))
-    if report.verb == "add":
-        output.say(f"Added {plural(report.files, 'file')} to {report.target}: {size(report.bytes_out)} more.")
+        output.value(outcome_value(outcome))
+    if isinstance(outcome, Added):
+        output.say(f"Added {plural(outcome.files, 'file')} to {outcome.target}: {size(outcome.bytes_out)} more.")
         return
-    saved = report.bytes_in - report.bytes_out
+    saved = outcome.bytes_in - outcome.bytes_out
     gain = f", {size(saved)} saved" if saved > 0 else ""
-    parts = f" in {plural(len(report.created) - 1, 'part')}" if len(report.created) > 1 else ""
-    output.say(
-        f"Packed {plural(report.files, 'file')} into {report.target}{parts}: {size(report.bytes_out)} from {size(report.bytes_in)}{gain}."
-    )
+    parts = f" in {plural(len(outcome.created) - 1, 'part')}" if len(outcome.created) > 1 else ""
+    sizes = f"{size(outcome.bytes_out)} from {size(outcome.bytes_in)}{gain}"
+    output.say(f"Packed {plural(outcome.files, 'file')} into {outcome.target}{parts}: {sizes}.")

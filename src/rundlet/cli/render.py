@@ -14,9 +14,11 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from rundlet.core.jobs.job import Job
 from rundlet.core.text import shown
+from rundlet.presentation.findings import issue_line, issue_words
 
 if TYPE_CHECKING:
-    from rundlet.core.jobs.report import Issue, Report
+    from rundlet.core.jobs.findings import Issue
+    from rundlet.core.jobs.outcomes import Outcome
 
 T = TypeVar("T")
 
@@ -51,35 +53,44 @@ class Output:
         """A line for each issue; whether any of them is a problem."""
         problem = False
         for issue in issues:
-            self.line(issue)
+            self.line(issue_line(issue))
             problem |= issue.problem
         return problem
 
 
 def issue_values(issues: Iterable[Issue]) -> list[dict[str, Any]]:
     """Issues for programs."""
-    return [{"about": i.about, "message": i.message, "problem": i.problem} for i in issues]
+    return [
+        {
+            "about": issue.item,
+            "message": issue_words(issue),
+            "reason": issue.reason.value,
+            "problem": issue.problem,
+            "offset": issue.offset if issue.offset >= 0 else None,
+            "hint": issue.hint or None,
+        }
+        for issue in issues
+    ]
 
 
-def report_value(report: Report) -> dict[str, Any]:
+def outcome_value(outcome: Outcome) -> dict[str, Any]:
     """A report for programs: sizes in bytes, time in seconds."""
     return {
-        "target": str(report.target),
-        "files": report.files,
-        "bytes_in": report.bytes_in,
-        "bytes_out": report.bytes_out,
-        "seconds": round(report.seconds, 3),
-        "issues": issue_values(report.issues),
+        "target": str(outcome.target),
+        "files": outcome.files,
+        "bytes_in": outcome.bytes_in,
+        "bytes_out": outcome.bytes_out,
+        "seconds": round(outcome.seconds, 3),
+        "issues": issue_values(outcome.issues),
     }
 
 
-def note(report: Report, source: Sequence[Path]) -> None:
+def note(outcome: Outcome, source: Sequence[Path]) -> None:
     """Keep a record of the work in the log that the window shows, from where it can be taken back."""
     from rundlet.core.userdata.journal import Journal, record_of  # listing and checking leave no record
-    from rundlet.core.work.words import words_of
 
-    record, puts = record_of(report, [Path(path).absolute() for path in source], words_of(report))
-    Journal().add(record, puts)
+    record, puts = record_of(outcome, [Path(path).absolute() for path in source])
+    Journal().add(record, puts, outcome.problems)
 
 
 def with_progress(work: Callable[[Job], T]) -> T:

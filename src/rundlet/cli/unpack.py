@@ -10,13 +10,14 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from rundlet.cli.archives import add_reading, given_password, open_given
-from rundlet.cli.render import Output, issue_values, note, report_value, with_progress
+from rundlet.cli.render import Output, issue_values, note, outcome_value, with_progress
 from rundlet.core.errors import Cancelled, PlanError, RundletError
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan, own_folder_name
 from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.text import duration, plain_path, plural, quoted, shown, size
 from rundlet.core.work.extractor import unpack
-from rundlet.core.work.words import otherwise
+from rundlet.presentation.findings import findings_words
+from rundlet.presentation.outcomes import otherwise
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -74,11 +75,11 @@ def _one(
         if options.dry_run:
             _show_plan(plan, output)
             return _plan_value(reader, plan), output.issues(plan.issues)
-        report = with_progress(lambda job: unpack(plan, reader, job))
-        note(report, [archive])
-        said = f"Unpacked {plural(report.files, 'file')} into {report.target}: {size(report.bytes_out)}."
-        output.say(" ".join(filter(None, (said, otherwise(report)))))
-        return report_value(report), output.issues(report.issues)
+        outcome = with_progress(lambda job: unpack(plan, reader, job))
+        note(outcome, [archive])
+        said = f"Unpacked {plural(outcome.files, 'file')} into {outcome.target}: {size(outcome.bytes_out)}."
+        output.say(" ".join(filter(None, (said, otherwise(outcome)))))
+        return outcome_value(outcome), output.issues(outcome.issues)
     finally:
         reader.close()
 
@@ -137,7 +138,7 @@ def _plan_value(reader: ArchiveReader, plan: UnpackPlan) -> dict[str, Any]:
                 "entry": reader.catalog.path(s.row),
                 "target": None if s.action == Action.REFUSE else str(plan.root.joinpath(*s.target)),
                 "action": s.action.name.lower(),
-                "note": s.note,
+                "note": findings_words(s.notes),
             }
             for s in plan.steps
         ],

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QEvent, QEventLoop, QLocale
 from PySide6.QtWidgets import QApplication
 
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Outcome, Packed, Unpacked
 from rundlet.desktop.app import make_app
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.locations.disk import DiskListing
@@ -235,16 +235,16 @@ def running(window: Window, world: Path) -> None:
     about_to_pack(window, world)
     gate = [False]
 
-    def work(job: Job) -> Report:
+    def work(job: Job) -> Outcome:
         job.begin("Packing", total_bytes=92_400_000)
         job.advance(57_300_000)
         while not gate[0]:
             time.sleep(0.05)
             job.advance(20_000)
-        return Report("pack", world / "x.zip")
+        return Packed(world / "x.zip")
 
-    window.jobs.start("Packing “spring-survey.zip”", work)
-    paused = window.jobs.start("Unpacking “Old logbook.zip”", work)
+    window.jobs.start(Packed, world / "spring-survey.zip", work)
+    paused = window.jobs.start(Unpacked, world, work, source=[world / "Old logbook.zip"])
     wait_until(lambda: window.jobs.running[0].job.snapshot().elapsed > 1)
     window.strip.rows[paused].pause.click()
     wait_until(lambda: "left" in window.strip.rows[window.jobs.running[0]].words.text())

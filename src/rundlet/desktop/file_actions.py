@@ -18,7 +18,7 @@ from rundlet.core.fs.create_rename import new_folder, rename
 from rundlet.core.fs.moving import copy_as, copy_into, move_into
 from rundlet.core.fs.safe_names import safe_name
 from rundlet.core.fs.trash import to_trash
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
 from rundlet.core.model.file_type import looks_like_a_program
 from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program
@@ -148,11 +148,11 @@ class FileActions(QObject):
     def _new_folder(self) -> None:
         parent = self._workspace.place.folder
 
-        def work(_: Job) -> Report:
+        def work(_: Job) -> Outcome:
             made = new_folder(parent)
-            return Report("folder", made, created=[str(made)])
+            return FolderMade(made, created=[str(made)])
 
-        self._jobs.start("Making a folder", work, verb="folder", target=parent)
+        self._jobs.start(FolderMade, parent, work)
 
     def _rename(self) -> None:
         view = self._source.pages.page
@@ -165,11 +165,11 @@ class FileActions(QObject):
             return
         path = listing.items[node - 1].path
 
-        def work(_: Job) -> Report:
+        def work(_: Job) -> Outcome:
             target = rename(path, name)
-            return Report("rename", target, moved=[(str(path), str(target))])
+            return Renamed(target, moved=[(str(path), str(target))])
 
-        self._jobs.start(f"Renaming {text.quoted(path.name)}", work, source=[path], verb="rename", target=path)
+        self._jobs.start(Renamed, path, work, source=[path])
 
     # Other programs
 
@@ -233,13 +233,13 @@ class FileActions(QObject):
         )
 
     def _keep(self, copy: Copy, folder: Path) -> None:
-        def work(job: Job) -> Report:
-            report = Report("copy", folder)
-            copy_as(copy.path, folder / copy.name, report, job)
-            copy.unkept = copy.unkept and not report.created
-            return report
+        def work(job: Job) -> Outcome:
+            outcome = Copied(folder)
+            copy_as(copy.path, folder / copy.name, outcome, job)
+            copy.unkept = copy.unkept and not outcome.created
+            return outcome
 
-        self._jobs.start(f"Keeping {text.quoted(copy.name)}", work, source=[copy.path], verb="copy", target=folder)
+        self._jobs.start(Copied, folder, work, source=[copy.path])
 
     def _keep_elsewhere(self, copy: Copy, folder: Path) -> None:
         chosen = QFileDialog.getExistingDirectory(self._source, "Choose a folder", str(folder))
@@ -288,15 +288,13 @@ class FileActions(QObject):
         folder = temp_copies.new_folder(sum(int(tree.size[n]) for n in nodes))
         steps = [safe_name(tree.path(n)).steps for n in nodes]
 
-        def work(job: Job) -> Report:
-            report = lend(opened, nodes, folder, job)
-            report.verb = "lend"
+        def work(job: Job) -> Outcome:
+            outcome = lend(opened, nodes, folder, job)
             paths = [folder.joinpath(*step) for step in steps if step]
             self._workspace.background.tell(lambda: ready([path for path in paths if os.path.lexists(path)]))
-            return report
+            return outcome
 
-        title = f"Copying {text.plural(len(nodes), 'entry')} out of {text.quoted(opened.path.name)}"
-        return self._jobs.start(title, work, source=[opened.path], verb="lend")
+        return self._jobs.start(CopiedOut, folder, work, source=[opened.path])
 
     # The clipboard, and from folder to folder
 
@@ -322,35 +320,29 @@ class FileActions(QObject):
 
     def put_into(self, paths: list[Path], folder: Path, moves: bool) -> None:
         """Move or copy files into a folder."""
+        kind = Moved if moves else Copied
 
-        def work(job: Job) -> Report:
-            report = Report("move" if moves else "copy", folder)
+        def work(job: Job) -> Outcome:
+            outcome = kind(folder)
             job.begin("Moving" if moves else "Copying", total_entries=len(paths))
-            (move_into if moves else copy_into)(paths, folder, report, job)
-            return report
+            (move_into if moves else copy_into)(paths, folder, outcome, job)
+            return outcome
 
-        what = f"{'Moving' if moves else 'Copying'} {text.plural(len(paths), 'item')} into {text.quoted(folder.name)}"
-        self._jobs.start(what, work, source=paths, verb="move" if moves else "copy", target=folder)
+        self._jobs.start(kind, folder, work, source=paths)
 
     def _trash(self) -> None:
         paths = self._workspace.shown_here()
         if not paths:
             return
 
-        def work(job: Job) -> Report:
+        def work(job: Job) -> Outcome:
             job.begin("Moving to the trash", total_entries=len(paths))
-            report = Report("trash", paths[0].parent)
-            to_trash(paths, report, job)
-            report.files = len(report.trashed)
-            return report
+            outcome = Trashed(paths[0].parent)
+            to_trash(paths, outcome, job)
+            outcome.files = len(outcome.trashed)
+            return outcome
 
-        self._jobs.start(
-            f"Moving {text.plural(len(paths), 'item')} to the trash",
-            work,
-            source=paths,
-            verb="trash",
-            target=paths[0].parent,
-        )
+        self._jobs.start(Trashed, paths[0].parent, work, source=paths)
 
     def _toggle_hidden(self) -> None:
         self._workspace.show_hidden = self.actions["hidden"].isChecked()

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
-from rundlet.core.jobs.report import Report
-from rundlet.core.text import quoted
+from rundlet.core.jobs.outcomes import Outcome, Undone
 from rundlet.core.userdata.journal import Journal, Put, Record, failed_record, record_of
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.file_manager import show_in_file_manager
@@ -19,12 +17,10 @@ if TYPE_CHECKING:
     from PySide6.QtWidgets import QWidget
 
     from rundlet.core.jobs.job import Job
-    from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
+    from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
     from rundlet.desktop.log import LogWindow
 
 _log = logging.getLogger(__name__)
-
-_NOT_NOTED = ("lend", "undo")
 
 
 class History(QObject):
@@ -63,40 +59,36 @@ class History(QObject):
 
         self._task.run(lambda _: self._newest(), done=done, failed=self._failed)
 
-    def note(self, running: RunningJob, outcome: Outcome) -> None:
+    def note(self, running: RunningJob, result: JobResult) -> None:
         """Keep a record of a job that has just ended, of one that failed or was cancelled too."""
-        if running.verb in _NOT_NOTED or (outcome.report is not None and outcome.report.verb in _NOT_NOTED):
+        if not running.kind.is_noted:
             self._look_again()
             return
         self._background.run(
-            lambda _: self._write(running, outcome), done=lambda _: self._look_again(), failed=self._failed
+            lambda _: self._write(running, result), done=lambda _: self._look_again(), failed=self._failed
         )
 
-    def note_now(self, running: RunningJob, outcome: Outcome) -> None:
+    def note_now(self, running: RunningJob, result: JobResult) -> None:
         """The same at once, as the window is being closed."""
-        if running.verb not in _NOT_NOTED:
-            self._write(running, outcome)
+        if running.kind.is_noted:
+            self._write(running, result)
 
-    def _write(self, running: RunningJob, outcome: Outcome) -> None:
-        report = outcome.report
+    def _write(self, running: RunningJob, result: JobResult) -> None:
+        outcome = result.outcome
         puts: Sequence[Put] = ()
-        if report is not None:
-            record, puts = record_of(report, running.source, outcome.words, expected=running.expected, id=running.id)
-            self.journal.add(record, puts, report.problems)
-        elif running.verb:
-            target = running.target or (running.source[0] if running.source else Path.home())
-            self.journal.add(
-                failed_record(
-                    running.verb,
-                    running.source,
-                    target,
-                    outcome.words,
-                    title=running.title,
-                    cancelled=outcome.cancelled,
-                    id=running.id,
-                ),
-                (),
+        if outcome is not None:
+            record, puts = record_of(outcome, running.source, expected=running.expected, id=running.id)
+            self.journal.add(record, puts, outcome.problems)
+        else:
+            record = failed_record(
+                running.kind,
+                running.source,
+                running.target,
+                result.words,
+                cancelled=result.cancelled,
+                id=running.id,
             )
+            self.journal.add(record, ())
 
     def _look_again(self) -> None:
         self._task.run(lambda _: self._newest(), done=self._next, failed=self._failed)
@@ -106,7 +98,9 @@ class History(QObject):
         """The next job to be undone, and what the button says; worked out beside the interface."""
         for record in self.journal.records():
             if record.can_undo and not record.undone and record.id not in self._undoing:
-                from rundlet.core.work.undo import undo_label  # the window stands before there is anything to undo
+                from rundlet.presentation.undoing import (
+                    undo_label,  # the window stands before there is anything to undo
+                )
 
                 return record, undo_label(record)
         return None, ""
@@ -114,7 +108,7 @@ class History(QObject):
     def _next(self, found: tuple[Record | None, str]) -> None:
         self.last_record, words = found[0], ""
         if found[0] is not None:
-            from rundlet.core.work.undo import undo_words
+            from rundlet.presentation.undoing import undo_words
 
             words = undo_words(found[0])
         self.noted.emit(found[1], words)
@@ -136,26 +130,26 @@ class History(QObject):
             self.last_record = None
             self.noted.emit("", "")
 
-        def work(job: Job) -> Report:
+        def work(job: Job) -> Outcome:
             from rundlet.core.work.undo import undo
 
-            report = Report("undo", Path(record.target))
+            outcome = Undone(record.outcome.target)
             # Another window may have undone it, or a part of it, since this one has looked.
             now = next((known for known in self.journal.records() if known.id == record.id), record)
             try:
-                undo(now, self.journal.puts(now), job, report)
+                undo(now, self.journal.puts(now), job, outcome)
             except BaseException:
-                self.journal.tried(record, report.created)
+                self.journal.tried(record, outcome.created)
                 raise
             finally:
                 self._undoing.discard(record.id)
-            if report.problems:
-                self.journal.tried(record, report.created)
+            if outcome.problems:
+                self.journal.tried(record, outcome.created)
             else:
                 self.journal.undone(record)
-            return report
+            return outcome
 
-        self._jobs.start(f"Undoing {quoted(Path(record.target).name)}", work, verb="undo", target=Path(record.target))
+        self._jobs.start(Undone, record.outcome.target, work)
 
     def open_log(self, record_id: str = "") -> None:
         """Show the log.

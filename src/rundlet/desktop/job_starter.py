@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Callable
 from dataclasses import replace
@@ -10,13 +11,12 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QApplication
 
-from rundlet.core.plans.pack_plan import plan_pack, suggested_stem
+from rundlet.core.jobs.outcomes import Added, Outcome, Packed, Unpacked
+from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.plans.unpack_plan import Afterwards
-from rundlet.core.text import plural, quoted
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
     from rundlet.desktop.jobs import Jobs, RunningJob
     from rundlet.desktop.state.archive_batch import ArchiveBatch
     from rundlet.desktop.state.trial_runner import TrialRunner
@@ -111,8 +111,9 @@ class JobStarter:
 
     def _pack(self, items: list[Path], target: Path, name: str, expected: tuple[int, float]) -> None:
         form, clash = replace(self._workspace.pack), self._workspace.pack_clash
+        kind = Added if clash == PackClash.ADD and os.path.lexists(target) else Packed
 
-        def work(job: Job) -> Report:
+        def work(job: Job) -> Outcome:
             from rundlet.core.work.packer import pack
 
             job.begin(_LOOKING)
@@ -134,15 +135,7 @@ class JobStarter:
             return pack(plan, job)
 
         self._packing.append(
-            self._jobs.start(
-                f"Packing {quoted(name)}",
-                work,
-                source=items,
-                expected=expected,
-                queued=True,
-                verb="pack",
-                target=target,
-            )
+            self._jobs.start(kind, target.with_name(name), work, source=items, expected=expected, queued=True)
         )
 
     def start_unpack(self) -> None:
@@ -157,22 +150,18 @@ class JobStarter:
         if self._workspace.place.outer is not None:
             after = Afterwards.STAYS  # it is a copy, and goes by itself
 
-        def work(job: Job) -> Report:
+        def work(job: Job) -> Outcome:
             from rundlet.core.work.extractor import put_away, unpack
 
             reader = opened.reopened()
             try:
-                report = unpack(plan, reader, job)
-                put_away(plan, reader, report, job, after)
-                return report
+                outcome = unpack(plan, reader, job)
+                put_away(plan, reader, outcome, job, after)
+                return outcome
             finally:
                 reader.close()
 
-        self._unpacking.append(
-            self._jobs.start(
-                f"Unpacking {quoted(path.name)}", work, source=[path], shows=form.show, verb="unpack", target=plan.root
-            )
-        )
+        self._unpacking.append(self._jobs.start(Unpacked, plan.root, work, source=[path], shows=form.show))
 
     def start_several(self) -> None:
         """Unpack the archives that are chosen on the disk."""
@@ -184,7 +173,7 @@ class JobStarter:
         ready = [outlook.path for outlook in form.ready]
         rules = {path: dict(own) for path, own in form.rules.items()}
 
-        def work(job: Job) -> Report:
+        def work(job: Job) -> Outcome:
             from rundlet.core.work.extract_many import unpack_several
 
             return unpack_several(
@@ -197,13 +186,4 @@ class JobStarter:
                 job=job,
             )
 
-        self._unpacking.append(
-            self._jobs.start(
-                f"Unpacking {plural(len(ready), 'archive')}",
-                work,
-                source=ready,
-                shows=form.show,
-                verb="unpack",
-                target=into,
-            )
-        )
+        self._unpacking.append(self._jobs.start(Unpacked, into, work, source=ready, shows=form.show))

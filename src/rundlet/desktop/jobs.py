@@ -11,11 +11,12 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.outcomes import Outcome, Undone
 from rundlet.core.userdata.journal import new_id
-from rundlet.core.work.words import words_of
+from rundlet.presentation.findings import issue_line
+from rundlet.presentation.outcomes import outcome_words, title_of
 
 if TYPE_CHECKING:
-    from rundlet.core.jobs.report import Report
     from rundlet.desktop.background import Background
 
 
@@ -27,21 +28,20 @@ class RunningJob:
     """A job under way.
 
     Attributes:
-        title: what it does, e.g. ``Packing “minutes.zip”``.
+        title: what it does, such as ``Packing “minutes.zip”``.
+        kind, target: what comes of it, also when nothing does.
         work: does it.
         job: the token that the work carries.
         queued, waits: whether it takes turns with others, and whether its turn is still to come.
         source: what it takes: the items, or the archive.
-        expected: bytes and seconds that were foretold, or nothing.
+        expected: bytes and seconds that were estimated, or zeros.
         shows: whether what came of it is shown in the file manager at once.
-        verb, target: as in a report, for when there is none.
         id: what the log calls it.
     """
 
-    title: str
-    work: Callable[[Job], Report]
-    verb: str = ""
-    target: Path | None = None
+    kind: type[Outcome]
+    target: Path
+    work: Callable[[Job], Outcome]
     source: tuple[Path, ...] = ()
     expected: tuple[int, float] = (0, 0.0)
     shows: bool = False
@@ -50,10 +50,15 @@ class RunningJob:
     queued: bool = False
     id: str = field(default_factory=new_id)
 
+    @property
+    def title(self) -> str:
+        """What it does."""
+        return title_of(self.kind, self.target, self.source)
+
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
-    """What became of a job: a report, or why there is none.
+class JobResult:
+    """What became of a job: its outcome, or why there is none.
 
     Attributes:
         words: one sentence.
@@ -68,7 +73,7 @@ class Outcome:
     details: tuple[str, ...] = ()
     show: Path | None = None
     good: bool = True
-    report: Report | None = None
+    outcome: Outcome | None = None
     cancelled: bool = False
 
 
@@ -94,22 +99,21 @@ class Jobs(QObject):
 
     def start(
         self,
-        title: str,
-        work: Callable[[Job], Report],
+        kind: type[Outcome],
+        target: Path,
+        work: Callable[[Job], Outcome],
         *,
         source: Sequence[Path] = (),
         expected: tuple[int, float] = (0, 0.0),
         shows: bool = False,
         queued: bool = False,
-        verb: str = "",
-        target: Path | None = None,
     ) -> RunningJob:
         """Start a job; see :class:`RunningJob`.
 
         Args:
             queued: whether it waits until the queued ones before it have ended.
         """
-        running = RunningJob(title, work, verb, target, tuple(source), expected, shows, queued=queued)
+        running = RunningJob(kind, target, work, tuple(source), expected, shows, queued=queued)
         running.waits = queued and any(other.queued for other in self.running)
         self.running.append(running)
         self._timer.start()
@@ -122,8 +126,8 @@ class Jobs(QObject):
         running.waits = False
         self._background.run(
             running.work,
-            done=lambda report: self._end(running, outcome_of(running.title, report, running.expected)),
-            failed=lambda error: self._end(running, failure_of(running.title, error, running.verb)),
+            done=lambda outcome: self._end(running, result_of(running.title, outcome, running.expected)),
+            failed=lambda error: self._end(running, failure_of(running.title, error, running.kind)),
             job=running.job,
             long=True,
         )
@@ -132,48 +136,38 @@ class Jobs(QObject):
         """Cancel a job; one whose turn has not come ends at once."""
         running.job.cancel()
         if running.waits and running in self.running:
-            self._end(running, failure_of(running.title, Cancelled(), running.verb))
+            self._end(running, failure_of(running.title, Cancelled(), running.kind))
 
     def _poll(self) -> None:
         for running in self.running:
             self.progressed.emit(running)
 
-    def _end(self, running: RunningJob, outcome: Outcome) -> None:
+    def _end(self, running: RunningJob, result: JobResult) -> None:
         self.running.remove(running)
         following = next((other for other in self.running if other.waits), None)
         if running.queued and not running.waits and following is not None:
             self._begin(following)
         if not self.running:
             self._timer.stop()
-        self.ended.emit(running, outcome)
+        self.ended.emit(running, result)
 
 
-def outcome_of(title: str, report: Report, expected: tuple[int, float] = (0, 0.0)) -> Outcome:
-    """A report in a sentence, and where it leads."""
-    created = Path(report.created[0]) if report.created else None
-    show = {
-        "pack": report.target,
-        "add": report.target,
-        "unpack": created or report.target,
-        "copy": created,
-        "move": report.target,
-        "rename": report.target,
-        "folder": report.target,
-    }
-    problems = report.problems
-    where = show.get(report.verb, created if report.verb == "undo" else None)
-    return Outcome(title, words_of(report, expected), tuple(map(str, problems)), where, not problems, report)
+def result_of(title: str, outcome: Outcome, expected: tuple[int, float] = (0, 0.0)) -> JobResult:
+    """An outcome in a sentence, and where it leads."""
+    problems = outcome.problems
+    lines = tuple(map(issue_line, problems))
+    return JobResult(title, outcome_words(outcome, expected), lines, outcome.shown, not problems, outcome)
 
 
-def failure_of(title: str, error: BaseException, verb: str = "") -> Outcome:
+def failure_of(title: str, error: BaseException, kind: type[Outcome] | None = None) -> JobResult:
     """Why a job came to nothing, in a sentence."""
-    if isinstance(error, Cancelled) and verb == "undo":
+    if isinstance(error, Cancelled) and kind is Undone:
         words = f"{title} was cancelled; what was undone before stays so, and it can be tried again."
-        return Outcome(title, words, good=True, cancelled=True)
+        return JobResult(title, words, good=True, cancelled=True)
     if isinstance(error, Cancelled):
-        return Outcome(title, f"{title} was cancelled; nothing of it was left behind.", good=True, cancelled=True)
+        return JobResult(title, f"{title} was cancelled; nothing of it was left behind.", good=True, cancelled=True)
     if isinstance(error, RundletError):
-        return Outcome(title, str(error), good=False)
-    return Outcome(
+        return JobResult(title, str(error), good=False)
+    return JobResult(
         title, f"{title} ended through a fault in Rundlet itself: {error}", (type(error).__name__,), good=False
     )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import (
@@ -34,18 +33,20 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
-from rundlet.core.work.undo import undo_label, undo_words
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, short_path
 from rundlet.desktop.views.gauge import Gauge, paint_small
+from rundlet.presentation.findings import issue_line
+from rundlet.presentation.outcomes import expected_words, presenter_of, record_title, record_words
+from rundlet.presentation.undoing import undo_label, undo_words
 
 if TYPE_CHECKING:
+    from rundlet.core.jobs.findings import Issue
     from rundlet.core.userdata.journal import Record
 
 _HEADS = ("When", "What", "Result", "Size", "Took", "Where")
 _MARGIN = 2
 _LINES = 8  # of problems that are in sight at once
-_PACKED = ("pack", "add")
 _SIZES = _HEADS.index("Size")
 Index = QModelIndex | QPersistentModelIndex
 
@@ -88,43 +89,35 @@ class LogModel(QAbstractTableModel):
         if role == Qt.ItemDataRole.DisplayRole:
             return _cells(record)[index.column()]
         if role == Qt.ItemDataRole.ToolTipRole:
-            return "\n".join((record.words, *record.problems))
+            return "\n".join((record_words(record), *map(issue_line, record.problems)))
         if role == Qt.ItemDataRole.ForegroundRole and (record.problems or record.undone):
             return theme.color("soft" if record.undone else "amber")
         return None
 
 
 def _haystack(record: Record) -> str:
-    return " ".join((record.verb, record.words, record.target, *record.source)).casefold()
+    words = (
+        record.outcome.kind,
+        record_title(record),
+        record_words(record),
+        str(record.outcome.target),
+        *record.source,
+    )
+    return " ".join(words).casefold()
 
 
 def _cells(record: Record) -> tuple[str, ...]:
     when = QLocale().toString(QDateTime.fromString(record.when, Qt.DateFormat.ISODate), QLocale.FormatType.ShortFormat)
-    name = text.shown(Path(record.target).name)
-    if record.result != "done":
-        what, size = record.title or record.words, ""
-    elif record.verb in ("rename", "folder"):
-        what, size = record.words.rstrip("."), ""
-    elif record.verb == "pack":
-        what, size = f"Packed {name}", f"{text.size(record.bytes_out)} of {text.size(record.bytes_in)}"
-    elif record.verb == "add":
-        what, size = f"Added to {name}", f"{text.size(record.bytes_out)} of {text.size(record.bytes_in)}"
-    elif record.verb == "move":
-        what, size = f"Moved {text.plural(len(record.moved), 'item')}", ""
-    elif record.verb == "copy":
-        what, size = f"Copied {text.plural(record.files, 'file')}", text.size(record.bytes_out)
-    elif record.verb == "trash":
-        what, size = f"To the trash: {text.plural(len(record.trashed), 'item')}", ""
-    else:
-        source = text.shown(Path(record.source[0]).name) if record.source else name
-        what, size = f"Unpacked {source}", text.size(record.bytes_out)
+    presenter, is_done = presenter_of(record.outcome), record.result == "done"
+    what, size = record_title(record), presenter.log_size(record.outcome) if is_done else ""
     result = record.result
     if record.undone:
         result = "undone"
-    elif record.problems and result == "done":
+    elif record.problems and is_done:
         result = text.plural(len(record.problems) + record.more_problems, "problem")
-    where = Path(record.target).parent if record.verb in _PACKED else Path(record.target)
-    return when, what, result, size, text.duration(record.seconds), text.shown(short_path(where))
+    target = record.outcome.target
+    where = target.parent if presenter.makes_archive else target
+    return when, what, result, size, text.duration(record.outcome.seconds), text.shown(short_path(where))
 
 
 class SizeDelegate(QStyledItemDelegate):
@@ -136,11 +129,11 @@ class SizeDelegate(QStyledItemDelegate):
         record = model.records[index.row()] if isinstance(model, LogModel) else None
         if option.state & QStyle.StateFlag.State_Selected:
             painter.fillRect(option.rect, theme.color("wine_wash"))
-        if record is not None and record.verb in _PACKED:
+        if record is not None and presenter_of(record.outcome).makes_archive:
             cask = QRectF(option.rect.left() + s.space, option.rect.center().y() - s.bar / 2, room, s.bar)
             painter.save()
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-            paint_small(painter, cask, record.bytes_in, record.bytes_out)
+            paint_small(painter, cask, record.outcome.bytes_in, record.outcome.bytes_out)
             painter.restore()
         option.rect = option.rect.adjusted(room + 2 * s.space, 0, 0, 0)
         super().paint(painter, option, index)
@@ -160,7 +153,7 @@ class LogWindow(QDialog):
     show_wanted = Signal(object)
     undo_wanted = Signal(object)
 
-    def __init__(self, parent: QWidget, problems: Callable[[Record], list[str]]) -> None:
+    def __init__(self, parent: QWidget, problems: Callable[[Record], list[Issue]]) -> None:
         super().__init__(parent)
         self._problems_of = problems
         self.setWindowTitle("Log – Rundlet")
@@ -255,29 +248,28 @@ class LogWindow(QDialog):
         self.show_button.setEnabled(record is not None)
         problems = self._problems_of(record) if record is not None else []
         self.problems.setVisible(bool(problems))
-        self.problems.setPlainText("\n".join(map(text.shown, problems)))
+        self.problems.setPlainText("\n".join(map(issue_line, problems)))
         rows = min(len(problems), _LINES) + 1
         self.problems.setFixedHeight(rows * self.problems.fontMetrics().lineSpacing())
         self.copy_button.setVisible(bool(problems))
-        self.gauge.setVisible(record is not None and record.verb in _PACKED)
+        self.gauge.setVisible(record is not None and presenter_of(record.outcome).makes_archive)
         if record is None:
             self.words.setText("Nothing was packed or unpacked yet." if not self.model.records else "")
             return
-        lines = [record.words]
+        lines = [record_words(record)]
         if record.expected_size:
-            foretold = text.size(record.expected_size), text.duration(record.expected_seconds)
-            lines.append(f"Foretold: {foretold[0]} in {foretold[1]}.")
+            lines.append(expected_words((record.expected_size, record.expected_seconds)))
         if can_undo:
             lines.append(f"To undo it: {text.lower(undo_words(record))}.")
         self.words.setText("\n".join(lines))
-        self.gauge.show_sizes(record.bytes_in, record.bytes_out)
+        self.gauge.show_sizes(record.outcome.bytes_in, record.outcome.bytes_out)
 
     def _copy_problems(self) -> None:
         QGuiApplication.clipboard().setText(self.problems.toPlainText())
 
     def _show_one(self) -> None:
         if self.record is not None:
-            self.show_wanted.emit(Path(self.record.target))
+            self.show_wanted.emit(self.record.outcome.target)
 
     def _undo_one(self) -> None:
         if self.record is not None:

@@ -18,7 +18,8 @@ from rundlet.core.errors import RundletError
 from rundlet.core.fs.moving import copy_as, free_path
 from rundlet.core.fs.private_folders import PrivateFolder, new_private_folder
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Copied, CopiedOut, Outcome
+from rundlet.presentation.findings import issue_line
 
 if TYPE_CHECKING:
     from rundlet.desktop.state.forms import OpenArchive
@@ -107,10 +108,10 @@ class TempCopies(QObject):
         self._timer.stop()
         for copy in self._watched:
             if copy.unkept or copy.now() not in ((0, 0), copy.state):
-                report = Report("copy", copy.home)
-                copy_as(copy.path, copy.home / copy.path.name, report, Job())
+                outcome = Copied(copy.home)
+                copy_as(copy.path, copy.home / copy.path.name, outcome, Job())
                 folder = self._folder_of(copy)
-                if not report.created and folder is not None:
+                if not outcome.created and folder is not None:
                     self._folders.remove(folder)  # it is all there is of the changes
                     folder.close()
         self._watched.clear()
@@ -119,7 +120,7 @@ class TempCopies(QObject):
         self._folders.clear()
 
 
-def lend(opened: OpenArchive, nodes: Sequence[int], folder: Path, job: Job, *, keep_folders: bool = True) -> Report:
+def lend(opened: OpenArchive, nodes: Sequence[int], folder: Path, job: Job, *, keep_folders: bool = True) -> CopiedOut:
     """Unpack entries into a private folder, as the archive has them.
 
     Raises:
@@ -131,7 +132,10 @@ def lend(opened: OpenArchive, nodes: Sequence[int], folder: Path, job: Job, *, k
     reader = opened.reopened()
     try:
         plan = plan_unpack(reader, opened.tree.rows_below(nodes), into=folder, keep_folders=keep_folders, job=job)
-        return unpack(plan, reader, job)
+        outcome = unpack(plan, reader, job)
+        return CopiedOut(
+            folder, outcome.files, outcome.bytes_in, outcome.bytes_out, outcome.seconds, outcome.issues, outcome.created
+        )
     finally:
         reader.close()
 
@@ -147,16 +151,18 @@ def lend_one(opened: OpenArchive, node: int, folder: Path, job: Job) -> Path:
     Raises:
         RundletError: when it can't be read whole.
     """
-    report = lend(opened, [node], folder, job, keep_folders=False)
-    made = [Path(path) for path in report.created if Path(path).is_file()]
-    if report.problems or not made:
-        raise report_error(report)
+    outcome = lend(opened, [node], folder, job, keep_folders=False)
+    made = [Path(path) for path in outcome.created if Path(path).is_file()]
+    if outcome.problems or not made:
+        raise outcome_error(outcome)
     target = free_path(made[0].with_name(copy_name(made[0].name)))
     made[0].rename(target)
     target.chmod(stat.S_IMODE(target.stat().st_mode) | stat.S_IRUSR | stat.S_IWUSR)
     return target
 
 
-def report_error(report: Report) -> RundletError:
+def outcome_error(outcome: Outcome) -> RundletError:
     """Why nothing came of a copy."""
-    return RundletError(f"{report.problems[0]}." if report.problems else "It could not be read.")
+    return RundletError(
+        f"{issue_line(outcome.problems[0]).rstrip('.')}." if outcome.problems else "It could not be read."
+    )

@@ -22,19 +22,19 @@ from PySide6.QtWidgets import (
 from rundlet.core.fs.create_rename import rename
 from rundlet.core.fs.extensions import better_name
 from rundlet.core.jobs.interface_priority import first
+from rundlet.core.jobs.outcomes import FolderMade, Renamed
 from rundlet.core.streams.parts import files_of
 from rundlet.core.text import quoted
 from rundlet.core.userdata.journal import Journal
 from rundlet.core.userdata.places import Places
 from rundlet.core.userdata.presets import Presets
-from rundlet.core.work.words import problem_words
 from rundlet.desktop.actions import add_actions
 from rundlet.desktop.background import Background
 from rundlet.desktop.file_actions import FileActions
 from rundlet.desktop.file_manager import copy_files, show_in_file_manager
 from rundlet.desktop.history import History
 from rundlet.desktop.job_starter import JobStarter
-from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
+from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
 from rundlet.desktop.pages.from_column import FromColumn
 from rundlet.desktop.pages.how_column import HowColumn
 from rundlet.desktop.pages.to_column import ToColumn
@@ -47,6 +47,7 @@ from rundlet.desktop.state.workspace import Workspace
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.breadcrumbs import Breadcrumbs
 from rundlet.desktop.views.job_strip import Strip
+from rundlet.presentation.findings import problem_words
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
@@ -287,21 +288,21 @@ class Window(QMainWindow):
         page = self.target.unpack.folder.edit if self.workspace.place.in_archive else self.target.pack.name
         page.setFocus()
 
-    def _job_ended(self, running: RunningJob, outcome: Outcome) -> None:
-        if running.shows and outcome.show is not None and outcome.report is not None and outcome.report.files:
-            self.strip.show_wanted.emit(outcome.show)
+    def _job_ended(self, running: RunningJob, result: JobResult) -> None:
+        if running.shows and result.show is not None and result.outcome is not None and result.outcome.files:
+            self.strip.show_wanted.emit(result.show)
         if self._closing:
-            self.history.note_now(running, outcome)
+            self.history.note_now(running, result)
             return
         self.workspace.plan_again()
         self.batch.plan_again()
-        self.history.note(running, outcome)
+        self.history.note(running, result)
         place = self.workspace.place
         if place.archive is not None and not os.path.exists(place.archive):
             self.workspace.go(Place(place.folder))
-        elif not place.in_archive and outcome.report is not None:
-            named = outcome.report.verb in ("folder", "rename")
-            self.workspace.refresh(choose=[outcome.report.target] if named else ())
+        elif not place.in_archive and result.outcome is not None:
+            named = isinstance(result.outcome, FolderMade | Renamed)
+            self.workspace.refresh(choose=[result.outcome.target] if named else ())
 
     def event(self, event: QEvent) -> bool:
         """All painting of the window and its children happens in here; work steps aside for it."""

@@ -18,8 +18,9 @@ if TYPE_CHECKING:
 
     from rundlet.core.codecs.parallel import Pool
     from rundlet.core.formats.edits import Edits
+    from rundlet.core.jobs.findings import Issue
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Issue, Report
+    from rundlet.core.jobs.outcomes import Outcome
     from rundlet.core.model.catalog import Catalog
     from rundlet.core.model.format_info import FormatInfo, WriteOptions
     from rundlet.core.model.item import PackItem
@@ -154,7 +155,7 @@ class Sink(Protocol):
 class ArchiveWriter(Protocol):
     """Writes a new archive; the same items and options give the same bytes on any number of cores."""
 
-    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, report: Report) -> None:
+    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, outcome: Outcome) -> None:
         """Take over the entries of another archive of the format, before any items are added.
 
         They stay packed as they are there, with all that is said of them, known or not, but for what the edits change.
@@ -163,10 +164,10 @@ class ArchiveWriter(Protocol):
             RundletError: when something of the other archive that is needed can't be read.
         """
 
-    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
+    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, outcome: Outcome) -> None:
         """Add the items in their order, compressing side by side in ``pool``.
 
-        A file that can't be read is left out and said in the report.
+        A file that can't be read is left out and said in the outcome.
         """
 
     def finish(self) -> None:

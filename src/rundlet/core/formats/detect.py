@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from rundlet.core.errors import FormatError, MissingPart, PlanError, UnknownFormat
 from rundlet.core.formats import known
 from rundlet.core.formats.known import HEAD, may_be
-from rundlet.core.jobs.report import Issue
+from rundlet.core.jobs.findings import Reason, issue
 from rundlet.core.model.opening import Opening
 from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sources import ByteSource, FileSource
@@ -126,8 +126,7 @@ def open_source(source: ByteSource, opening: Opening | None = None) -> ArchiveRe
     if isinstance(source, JoinedSource):
         largest = max(part.size for part in source.parts)
         if source.parts[-1].there == largest and any(notice.problem for notice in reader.notices):
-            next_one = f"part {len(source.parts) + 1} may belong to it, and is not here"
-            reader.notices.insert(0, Issue(source.name, next_one))
+            reader.notices.insert(0, issue(source.name, Reason.NEXT_PART, number=len(source.parts) + 1))
         reader.notices[:0] = source.issues
     return reader
 

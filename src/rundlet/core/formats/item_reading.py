@@ -15,9 +15,6 @@ from rundlet.core.streams.files import read_file
 if TYPE_CHECKING:
     from rundlet.core.model.item import PackItem
 
-CHANGED = "it changed while it was read; it was packed as it was then"
-"""What is said of a file that has another size than when the plan was made."""
-
 _SAMPLE = 64 * KIB
 _SAMPLES = 4
 _TRIAL_LEVEL = 3

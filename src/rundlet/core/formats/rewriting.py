@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader, Sink
     from rundlet.core.formats.edits import Edits
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
     from rundlet.core.model.format_info import WriteOptions
     from rundlet.core.model.item import PackItem
 
@@ -28,7 +28,7 @@ def rewrite(
     options: WriteOptions,
     pool: Pool,
     job: Job,
-    report: Report,
+    outcome: Outcome,
 ) -> None:
     """Write an archive of the same format with the edits made.
 
@@ -49,6 +49,6 @@ def rewrite(
     if lost:
         raise PlanError(f"{quoted(reader.source.name)} can't be changed, as {lost}.")
     writer = by_id(reader.info.id).create(sink, options)
-    writer.keep(reader, edits, pool=pool, job=job, report=report)
-    writer.write(added, pool=pool, job=job, report=report)
+    writer.keep(reader, edits, pool=pool, job=job, outcome=outcome)
+    writer.write(added, pool=pool, job=job, outcome=outcome)
     writer.finish()

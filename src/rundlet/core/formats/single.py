@@ -12,10 +12,9 @@ from rundlet.core.errors import Unsupported
 from rundlet.core.formats.base import ArchiveReader, ArchiveWriter, Sink, Unit
 from rundlet.core.formats.compressed_stream import PACKINGS, WITHOUT_CHECKSUM, Notes, Packing, decoded, packing_of
 from rundlet.core.formats.known import SINGLE
-from rundlet.core.jobs.report import Issue
+from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
-from rundlet.core.text import plural
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -61,8 +60,7 @@ class SingleReader(ArchiveReader):
         except Exception:  # noqa: BLE001 - said again, of the entry, when it is read
             return UNKNOWN
         if notes.trailing:
-            words = f"{plural(notes.trailing, 'byte')} behind its end don't belong to it"
-            self.notices.append(Issue(self.source.name, words, problem=False))
+            self.notices.append(issue(self.source.name, Reason.JUNK_BEHIND, count=notes.trailing))
         return size
 
     def unlock(self, password: str) -> None:

@@ -14,26 +14,27 @@ from typing import TYPE_CHECKING
 from rundlet.core.errors import Cancelled, FileProblem, file_problem
 from rundlet.core.fs.safe_names import first_free
 from rundlet.core.fs.unfinished import noted
+from rundlet.core.jobs.findings import Finding, Reason, cause_of
 from rundlet.core.limits import CHUNK
 from rundlet.core.streams.files import Stamp, open_file, stamp_of
 from rundlet.core.streams.renaming import rename_new, sync_disk
 from rundlet.core.streams.replacing import hidden_name, hold
-from rundlet.core.text import plural, shown
+from rundlet.core.text import shown
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
 
 _TRIES = 100  # to find a free name while others take names too
 
 
-def copy_into(paths: Sequence[Path], folder: Path, report: Report, job: Job) -> None:
-    """Copy things into a folder; what can't be copied is named in the report. Cancelled work leaves nothing."""
+def copy_into(paths: Sequence[Path], folder: Path, outcome: Outcome, job: Job) -> None:
+    """Copy things into a folder; what can't be copied is named in the outcome. Cancelled work leaves nothing."""
     made: list[_Copy] = []
     try:
         with noted([folder]):
             for path in paths:
-                copy = _copied(path, folder / path.name, report, job)
+                copy = _copied(path, folder / path.name, outcome, job)
                 if copy is not None:
                     made.append(copy)
                 job.advance(entries=1)
@@ -42,66 +43,66 @@ def copy_into(paths: Sequence[Path], folder: Path, report: Report, job: Job) -> 
             copy.remove_target()
         raise
     for copy in made:
-        report.created += copy.targets()
+        outcome.created += copy.targets()
 
 
-def copy_as(path: Path, target: Path, report: Report, job: Job) -> None:
+def copy_as(path: Path, target: Path, outcome: Outcome, job: Job) -> None:
     """Copy one file or folder under a name, numbered when it is taken; else as :func:`copy_into`."""
-    copy = _copied(path, target, report, job)
-    report.created += copy.targets() if copy is not None else []
+    copy = _copied(path, target, outcome, job)
+    outcome.created += copy.targets() if copy is not None else []
 
 
-def move_into(paths: Sequence[Path], folder: Path, report: Report, job: Job) -> None:
-    """Move things into a folder; what can't be moved stays and is named in the report.
+def move_into(paths: Sequence[Path], folder: Path, outcome: Outcome, job: Job) -> None:
+    """Move things into a folder; what can't be moved stays and is named in the outcome.
 
-    Work that is cancelled moves back what it moved on the same disk; what it moved to another one stays there, which the report
+    Work that is cancelled moves back what it moved on the same disk; what it moved to another one stays there, which the outcome
     says.
     """
-    before = len(report.moved)
+    before = len(outcome.moved)
     try:
         for path in paths:
             job.checkpoint()
             if path.parent != folder:
-                _move_one(path, folder, report, job)
+                _move_one(path, folder, outcome, job)
     except BaseException as error:
-        for source, target in reversed(report.moved[before:]):
+        for source, target in reversed(outcome.moved[before:]):
             with contextlib.suppress(FileProblem):
                 if move_to(Path(target), Path(source)) is not None:
-                    report.moved.remove((source, target))
-        if len(report.moved) == before or not isinstance(error, Cancelled):
+                    outcome.moved.remove((source, target))
+        if len(outcome.moved) == before or not isinstance(error, Cancelled):
             raise
-        report.add(folder.name, f"{plural(len(report.moved) - before, 'item')} stayed in it, though you cancelled")
+        outcome.add(folder.name, Reason.MOVED_THOUGH_CANCELLED, count=len(outcome.moved) - before)
 
 
-def _move_one(path: Path, folder: Path, report: Report, job: Job) -> None:
+def _move_one(path: Path, folder: Path, outcome: Outcome, job: Job) -> None:
     why = _refused(path, folder)
-    if why:
-        report.add(shown(path.name), why)
+    if why is not None:
+        outcome.add(path.name, why)
         return
     try:
         target = _named(folder / path.name, lambda name: _rename(path, name))
     except OSError as error:
         if error.errno == errno.EXDEV:
-            _move_to_another_disk(path, folder, report, job)
+            _move_to_another_disk(path, folder, outcome, job)
         else:
-            report.add(shown(path.name), f"stays where it is ({file_problem(error, 'move', path).reason})")
+            outcome.add_error(path.name, file_problem(error, "move", path), Reason.STAYS)
         return
-    report.moved.append((str(path), str(target)))
+    outcome.moved.append((str(path), str(target)))
     job.advance(entries=1)
 
 
-def _move_to_another_disk(path: Path, folder: Path, report: Report, job: Job) -> None:
+def _move_to_another_disk(path: Path, folder: Path, outcome: Outcome, job: Job) -> None:
     """Copy something and, once that is on the disk, remove what was copied and is still what it was."""
     with noted([folder]):
-        copy = _copied(path, folder / path.name, report, job, whole=True)
+        copy = _copied(path, folder / path.name, outcome, job, whole=True)
     if copy is None:
         return
     left = copy.remove_source()
-    if left:
-        report.created += copy.targets()
-        report.add(shown(path.name), f"was copied, but stays here too: {left}")
+    if left is not None:
+        outcome.created += copy.targets()
+        outcome.add(path.name, Reason.COPIED_AND_STAYS, cause=left)
     else:
-        report.moved.append((str(path), str(copy.target)))
+        outcome.moved.append((str(path), str(copy.target)))
     job.advance(entries=1)
 
 
@@ -145,12 +146,12 @@ def _named(wanted: Path, name: Callable[[Path], None]) -> Path:
     raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(wanted))
 
 
-def _refused(path: Path, folder: Path) -> str:
+def _refused(path: Path, folder: Path) -> Reason | None:
     if not os.path.lexists(path):
-        return "is not there any more"
+        return Reason.NOT_THERE
     if os.path.isdir(path) and not os.path.islink(path) and folder.resolve().is_relative_to(path.resolve()):
-        return "can't go into itself"
-    return ""
+        return Reason.INTO_ITSELF
+    return None
 
 
 @dataclass(slots=True)
@@ -179,27 +180,28 @@ class _Copy:
         """The paths of all copies."""
         return [_at(self.target, below) for below in (*self.folders, *self.files)]
 
-    def remove_source(self) -> str:
-        """Remove what was copied and was not changed since; why not all of it, as a clause, or ""."""
-        left = ""
+    def remove_source(self) -> Finding | None:
+        """Remove what was copied and was not changed since; why not all of it, or None."""
+        left: Finding | None = None
         for below, (before, _) in self.files.items():
             path = _at(self.source, below)
             try:
                 if stamp_of(os.lstat(path)) == before:
                     os.unlink(path)  # noqa: PTH108 - there may be very many
                 else:
-                    left = left or f"{shown(path)} was changed meanwhile"
+                    left = left or Finding.of(Reason.SOURCE_CHANGED, path=path)
             except FileNotFoundError:
                 continue
             except OSError as error:
-                left = left or f"{shown(path)} could not be removed ({file_problem(error, 'remove', path).reason})"
+                cause = cause_of(file_problem(error, "remove", path))
+                left = left or Finding.of(Reason.SOURCE_NOT_REMOVED, path=path, cause=cause)
         for below in reversed(self.folders):
             try:
                 os.rmdir(_at(self.source, below))  # noqa: PTH106
             except FileNotFoundError:
                 continue
             except OSError:
-                left = left or f"{shown(_at(self.source, below))} holds something that was not copied"
+                left = left or Finding.of(Reason.SOURCE_HOLDS_MORE, path=_at(self.source, below))
         return left
 
     def remove_target(self) -> None:
@@ -218,26 +220,26 @@ def _at(root: Path, below: str) -> str:
     return os.path.join(root, below) if below else str(root)  # noqa: PTH118
 
 
-def _copied(path: Path, wanted: Path, report: Report, job: Job, *, whole: bool = False) -> _Copy | None:
+def _copied(path: Path, wanted: Path, outcome: Outcome, job: Job, *, whole: bool = False) -> _Copy | None:
     """A copy under a free name; it is made under another name first, so that no half of it ever has its own.
 
     Args:
         whole: whether it is to be all of it or nothing, and written through to the disk.
     """
     why = _refused(path, wanted.parent)
-    if why:
-        report.add(shown(path.name), why)
+    if why is not None:
+        outcome.add(path.name, why)
         return None
-    before = len(report.problems)
+    before = len(outcome.problems)
     half = wanted.with_name(hidden_name(".tmp"))
     copy = _Copy(path, half)
     try:
-        _copy_all(copy, report, job)
+        _copy_all(copy, outcome, job)
         if not copy.files and not copy.folders:
             return None
-        if whole and len(report.problems) > before:
+        if whole and len(outcome.problems) > before:
             copy.remove_target()
-            report.add(shown(path.name), "stays where it is, as not all of it could be copied")
+            outcome.add(path.name, Reason.NOT_ALL_COPIED)
             return None
         if whole:
             _write_through(half.parent)
@@ -248,7 +250,7 @@ def _copied(path: Path, wanted: Path, report: Report, job: Job, *, whole: bool =
         copy.remove_target()
         if not isinstance(error, OSError):
             raise
-        report.add(shown(path.name), f"could not be copied ({file_problem(error, 'copy', path).reason})")
+        outcome.add_error(path.name, file_problem(error, "copy", path), Reason.NOT_COPIED)
         return None
     finally:
         copy.let_go()
@@ -263,8 +265,8 @@ def _write_through(folder: Path) -> None:
         os.close(fd)
 
 
-def _copy_all(copy: _Copy, report: Report, job: Job) -> None:
-    """Copy everything below the source; what can't be copied is named in the report. Raises ``OSError`` for the top itself."""
+def _copy_all(copy: _Copy, outcome: Outcome, job: Job) -> None:
+    """Copy everything below the source; what can't be copied is named in the outcome. Raises ``OSError`` for the top itself."""
     pending = [""]
     made: list[tuple[str, os.stat_result]] = []
     while pending:
@@ -284,16 +286,16 @@ def _copy_all(copy: _Copy, report: Report, job: Job) -> None:
                 os.symlink(os.readlink(source), target)  # noqa: PTH115, PTH211
                 copy.files[below] = stamp_of(status), os.lstat(target).st_ino
             elif stat.S_ISREG(status.st_mode):
-                copy.files[below] = _copy_file(source, target, report, job)
+                copy.files[below] = _copy_file(source, target, outcome, job)
                 if not below:
                     _hold(copy, target)
             else:
-                report.add(shown(os.path.basename(source)), "was left out: it is a device or a pipe")  # noqa: PTH119
+                outcome.add(os.path.basename(source), Reason.SPECIAL_NOT_COPIED)  # noqa: PTH119
         except OSError as error:
             if not below or error.errno in (errno.ENOSPC, errno.EDQUOT):
                 raise
-            reason = file_problem(error, "copy", source).reason
-            report.add(shown(os.path.basename(source)), f"could not be copied ({reason})")  # noqa: PTH119
+            why = file_problem(error, "copy", source)
+            outcome.add_error(os.path.basename(source), why, Reason.NOT_COPIED)  # noqa: PTH119
     for target, status in reversed(made):
         _mark_as(target, status)
 
@@ -304,7 +306,7 @@ def _hold(copy: _Copy, target: str) -> None:
     hold(fd)
 
 
-def _copy_file(source: str, target: str, report: Report, job: Job) -> tuple[Stamp, int]:
+def _copy_file(source: str, target: str, outcome: Outcome, job: Job) -> tuple[Stamp, int]:
     """Copy one file; what it was when all of it had been read, and the number of the copy. Raises ``OSError``."""
     fd = open_file(source)
     try:
@@ -317,7 +319,7 @@ def _copy_file(source: str, target: str, report: Report, job: Job) -> tuple[Stam
                 view = memoryview(data)
                 while view:
                     view = view[os.write(out, view) :]
-                report.bytes_out += len(data)
+                outcome.bytes_out += len(data)
                 job.advance(len(data))
         except BaseException:
             os.unlink(target)  # noqa: PTH108
@@ -329,8 +331,8 @@ def _copy_file(source: str, target: str, report: Report, job: Job) -> tuple[Stam
         os.close(fd)
     _mark_as(target, status)
     if stamp_of(status) != before:
-        report.add(shown(os.path.basename(source)), "was changed while it was copied")  # noqa: PTH119
-    report.files += 1
+        outcome.add(os.path.basename(source), Reason.CHANGED_WHILE_COPIED)  # noqa: PTH119
+    outcome.files += 1
     return before, number
 
 

@@ -18,7 +18,7 @@ from pathlib import Path
 from rundlet.core.fs.atomic_files import keep_text
 from rundlet.core.fs.moving import copy_as
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Copied
 from rundlet.core.limits import MIB
 from rundlet.core.streams.private import cache_root, private_folder
 from rundlet.core.streams.replacing import hold
@@ -112,10 +112,10 @@ def _keep_changed(folder: Path, kept: list[str]) -> bool:
             continue
         if [status.st_size, status.st_mtime_ns] == state:
             continue
-        report = Report("copy", Path(home))
-        copy_as(copy, Path(home) / name, report, Job())
-        kept += report.created
-        if not report.created:
+        outcome = Copied(Path(home))
+        copy_as(copy, Path(home) / name, outcome, Job())
+        kept += outcome.created
+        if not outcome.created:
             return False
     return True
 

@@ -15,16 +15,16 @@ from typing import TYPE_CHECKING
 from rundlet.core.errors import FileProblem
 from rundlet.core.fs.safe_names import first_free
 from rundlet.core.fs.trash import trash_from_backup
+from rundlet.core.jobs.findings import Reason
 from rundlet.core.streams.renaming import is_there, rename_new
 from rundlet.core.streams.replacing import BackupFolder, identity, is_hidden_name, recover
 from rundlet.core.streams.sinks import allow_many_files
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
 
 
-def settle_backup(backup: BackupFolder | None, report: Report, *, keep: bool) -> None:
+def settle_backup(backup: BackupFolder | None, outcome: Outcome, *, keep: bool) -> None:
     """Move what an archive replaced to the trash, from where it comes back to its old place, or remove it.
 
     Where the disk has no trash, it stays in the folder: one file under a numbered name, the parts of an archive in a folder
@@ -34,17 +34,17 @@ def settle_backup(backup: BackupFolder | None, report: Report, *, keep: bool) ->
         keep: whether it is to be kept at all.
     """
     if backup is not None:
-        report.replaced += _settled(backup, report, keep=keep)
+        outcome.replaced += _settled(backup, outcome, keep=keep)
 
 
-def _settled(backup: BackupFolder, report: Report, *, keep: bool) -> list[str]:
+def _settled(backup: BackupFolder, outcome: Outcome, *, keep: bool) -> list[str]:
     places: list[str] = []
     for file in backup.files if keep else ():
         place = backup.place(file)
         try:
-            report.bins[str(place)] = trash_from_backup(file)
+            outcome.bins[str(place)] = trash_from_backup(file)
         except FileProblem as error:
-            _keep_beside(backup, report, error.reason)
+            _keep_beside(backup, outcome, error)
             return places
         places.append(str(place))
     backup.discard()
@@ -106,14 +106,14 @@ class Replaced:
         self._backups.clear()
         return left
 
-    def settle(self, report: Report, *, keep: bool) -> None:
+    def settle(self, outcome: Outcome, *, keep: bool) -> None:
         """The job has come to its end: move everything to the trash, or remove it; see :func:`settle_backup`."""
         for backup in self._backups.values():
-            report.trashed += _settled(backup, report, keep=keep)
+            outcome.trashed += _settled(backup, outcome, keep=keep)
         self._backups.clear()
 
 
-def _keep_beside(backup: BackupFolder, report: Report, reason: str) -> None:
+def _keep_beside(backup: BackupFolder, outcome: Outcome, why: FileProblem) -> None:
     left = backup.files
     place = backup.place(left[0])
     folder = place.parent
@@ -128,7 +128,7 @@ def _keep_beside(backup: BackupFolder, report: Report, reason: str) -> None:
     except OSError:
         name = backup.name
         backup.close()
-    report.add(place.name, f"the one before is kept as {quoted(name)} ({reason})", problem=False)
+    outcome.add_error(place.name, why, Reason.KEPT_BESIDE, name=name)
 
 
 def recover_folder(folder: Path) -> None:

@@ -23,6 +23,7 @@ import re
 from collections.abc import Callable
 from typing import NamedTuple
 
+from rundlet.core.jobs.findings import Finding, Reason
 from rundlet.core.limits import MAX_COMPONENT, MAX_LINK_TARGET, MAX_PATH
 from rundlet.core.streams.replacing import is_hidden_name
 
@@ -36,13 +37,13 @@ class SafeName(NamedTuple):
 
     Attributes:
         steps: the folders and the name below the chosen folder; empty when refused.
-        refused: why it can't land at all, as a clause, or "".
-        note: what was altered, as a clause, or "".
+        refused: why it can't land at all, or None.
+        notes: what was altered.
     """
 
     steps: tuple[str, ...]
-    refused: str = ""
-    note: str = ""
+    refused: Finding | None = None
+    notes: tuple[Finding, ...] = ()
 
 
 def safe_name(path: str) -> SafeName:
@@ -55,27 +56,27 @@ def safe_name(path: str) -> SafeName:
 
 def _careful_name(path: str) -> SafeName:
     if path.startswith("/"):
-        return SafeName((), refused="it would land outside the folder (its name begins with “/”)")
+        return SafeName((), refused=Finding(Reason.OUTSIDE_BY_SLASH))
     if _DRIVE.match(path):
-        return SafeName((), refused="it would land outside the folder (its name begins with a drive letter)")
+        return SafeName((), refused=Finding(Reason.OUTSIDE_BY_DRIVE))
     steps = [step for step in path.split("/") if step not in ("", ".")]
     if ".." in steps:
-        return SafeName((), refused="it would land outside the folder (its name leads upwards with “..”)")
+        return SafeName((), refused=Finding(Reason.OUTSIDE_BY_DOTS))
     if not steps:
-        return SafeName((), refused="it has no name")
+        return SafeName((), refused=Finding(Reason.NO_NAME))
     notes = []
     if _CONTROL.search(path):
         steps = [_CONTROL.sub("_", step) for step in steps]
-        notes.append("control characters in its name became “_”")
+        notes.append(Finding(Reason.CONTROL_CHARACTERS))
     if any(map(is_hidden_name, steps)):  # an order to us when it lies in a folder; no archive gives such
         steps = [f"_{step}" if is_hidden_name(step) else step for step in steps]
-        notes.append("its name is one that Rundlet uses itself and was changed")
+        notes.append(Finding(Reason.RESERVED_NAME))
     fitting = [_fit(*split_ending(step)) for step in steps]
     if fitting != steps:
-        notes.append(f"its name was shortened to the {MAX_COMPONENT} bytes that a disk allows")
+        notes.append(Finding.of(Reason.NAME_SHORTENED, most=MAX_COMPONENT))
     if sum(len(_bytes(step)) + 1 for step in fitting) > MAX_PATH:
-        return SafeName((), refused=f"its path is longer than the {MAX_PATH:,} bytes that programs can open")
-    return SafeName(tuple(fitting), note="; ".join(notes))
+        return SafeName((), refused=Finding.of(Reason.PATH_TOO_LONG, most=MAX_PATH))
+    return SafeName(tuple(fitting), notes=tuple(notes))
 
 
 def without(steps: tuple[str, ...], forbidden: str) -> tuple[str, ...]:
@@ -87,8 +88,8 @@ def without(steps: tuple[str, ...], forbidden: str) -> tuple[str, ...]:
     return tuple(step.rstrip(". ") + "_" * (len(step) - len(step.rstrip(". "))) for step in tidy)
 
 
-def safe_link(link: tuple[str, ...], target: str) -> str:
-    """Why a symbolic link must not be made, as a clause, or "" when it stays inside the folder.
+def safe_link(link: tuple[str, ...], target: str) -> Finding | None:
+    """Why a symbolic link must not be made, or None when it stays inside the folder.
 
     A target may go up only at its beginning: then every folder it goes up through is a real one, and no chain of
     links can lead out by steps that each look harmless.
@@ -98,16 +99,16 @@ def safe_link(link: tuple[str, ...], target: str) -> str:
         target: what it points to.
     """
     if not target or "\x00" in target or len(_bytes(target)) > MAX_LINK_TARGET:
-        return "it is a link without a usable target"
+        return Finding(Reason.LINK_UNUSABLE)
     if target.startswith("/"):
-        return "it is a link to a place outside the folder"
+        return Finding(Reason.LINK_OUTSIDE)
     steps = [step for step in target.split("/") if step not in ("", ".")]
     ups = 0
     while ups < len(steps) and steps[ups] == "..":
         ups += 1
     if ups > len(link) - 1 or ".." in steps[ups:]:
-        return "it is a link to a place outside the folder"
-    return ""
+        return Finding(Reason.LINK_OUTSIDE)
+    return None
 
 
 def numbered(name: str, number: int) -> str:

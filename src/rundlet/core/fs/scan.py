@@ -10,18 +10,14 @@ from dataclasses import dataclass
 from enum import Flag, auto
 from pathlib import Path
 
-from rundlet.core.errors import file_problem, left_out
+from rundlet.core.errors import file_problem
 from rundlet.core.fs.safe_names import as_text, first_free
+from rundlet.core.jobs.findings import Issue, Reason, issue, issue_of
 from rundlet.core.jobs.interface_priority import step_aside
-from rundlet.core.jobs.report import Issue
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.item import PackItem
-from rundlet.core.text import quoted
 
 _PERMISSIONS = 0o7777
-
-IS_REPLACED = "was left out, as the new archive takes its place"
-"""What is said of an archive that would go into the one that replaces it."""
 
 
 class LeaveOut(Flag):
@@ -67,7 +63,7 @@ def walk(
     try:
         status = os.lstat(item)
     except OSError as error:
-        found.issues.append(Issue(name, left_out(file_problem(error, "read", item))))
+        found.issues.append(issue_of(name, file_problem(error, "read", item), Reason.NOT_READ))
         return found
     pending: list[tuple[str, str, os.stat_result]] = [(str(item), name, status)]
     led: _Led = {}
@@ -77,7 +73,7 @@ def walk(
         if follow and stat.S_ISLNK(status.st_mode):
             path, status = _followed(path, inside, status, found.issues, led)
         if path in skip:
-            found.issues.append(Issue(inside, IS_REPLACED))
+            found.issues.append(issue(inside, Reason.IS_THE_ARCHIVE))
             continue
         hidden = "/" in inside and inside.rpartition("/")[2].startswith(".")
         if _excluded(inside, exclude) or (hidden and LeaveOut.HIDDEN in leave_out):
@@ -85,7 +81,7 @@ def walk(
             continue
         kind = _kind(status.st_mode)
         if kind == Kind.OTHER:
-            found.issues.append(Issue(inside, f"is {_special(status.st_mode)} and was left out"))
+            found.issues.append(issue(inside, _special(status.st_mode)))
             continue
         try:
             found.items.append(_item(path, inside, kind, status))
@@ -94,7 +90,7 @@ def walk(
                     tick()
                 pending.extend(_below(path, inside, found.issues))
         except OSError as error:
-            found.issues.append(Issue(inside, left_out(file_problem(error, "read", path))))
+            found.issues.append(issue_of(inside, file_problem(error, "read", path), Reason.NOT_READ))
     if LeaveOut.EMPTY_FOLDERS in leave_out:
         return Found(_without_empty_folders(found.items), found.issues, found.left)
     return found
@@ -112,7 +108,7 @@ def _followed(
     try:
         there = target.lstat()
     except OSError:
-        issues.append(Issue(inside, "leads nowhere and was kept as a link"))
+        issues.append(issue(inside, Reason.LINK_NOWHERE))
         return path, status
     if stat.S_ISDIR(there.st_mode):
         above = inside
@@ -120,7 +116,7 @@ def _followed(
             above = above.rpartition("/")[0]
         way = (*led.get(above, ()), Path(path).parent.resolve())
         if any(folder.is_relative_to(target) for folder in way):
-            issues.append(Issue(inside, "leads to a folder that it is in and was kept as a link"))
+            issues.append(issue(inside, Reason.LINK_CIRCLE))
             return path, status
         led[inside] = way
     return str(target), there
@@ -153,12 +149,12 @@ def _below(folder: str, inside: str, issues: list[Issue]) -> Iterator[tuple[str,
         try:
             yield entry.path, path, entry.stat(follow_symlinks=False)
         except OSError as error:
-            issues.append(Issue(path, left_out(file_problem(error, "read", entry.path))))
+            issues.append(issue_of(path, file_problem(error, "read", entry.path), Reason.NOT_READ))
 
 
 def not_text(about: str, name: str) -> Issue:
     """That a name can't be kept in an archive as it is on the disk, and what it is called there."""
-    return Issue(about, f"is called {quoted(name)} in the archive, as its name is not UTF-8")
+    return issue(about, Reason.NAME_NOT_UTF8, name=name)
 
 
 def _item(path: str, inside: str, kind: Kind, status: os.stat_result) -> PackItem:
@@ -182,10 +178,10 @@ def _kind(mode: int) -> Kind:
     return Kind.LINK if stat.S_ISLNK(mode) else Kind.OTHER
 
 
-def _special(mode: int) -> str:
+def _special(mode: int) -> Reason:
     if stat.S_ISSOCK(mode):
-        return "a socket"
-    return "a pipe" if stat.S_ISFIFO(mode) else "a device"
+        return Reason.IS_SOCKET
+    return Reason.IS_PIPE if stat.S_ISFIFO(mode) else Reason.IS_DEVICE
 
 
 def _excluded(inside: str, patterns: Sequence[str]) -> bool:

@@ -17,34 +17,35 @@ from send2trash import TrashPermissionError, send2trash
 
 from rundlet.core.errors import Cancelled, FileProblem, file_problem
 from rundlet.core.fs.safe_names import first_free
+from rundlet.core.jobs.findings import Reason
 from rundlet.core.streams.renaming import rename_new
 from rundlet.core.streams.replacing import hidden_name
-from rundlet.core.text import plural, quoted, shown
+from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
 
 
-def to_trash(paths: Sequence[Path], report: Report, job: Job) -> None:
-    """Move things to the trash; what can't be moved stays where it is and is named in the report.
+def to_trash(paths: Sequence[Path], outcome: Outcome, job: Job) -> None:
+    """Move things to the trash; what can't be moved stays where it is and is named in the outcome.
 
-    Work that is cancelled has done what it has done, which the report says; the rest stays.
+    Work that is cancelled has done what it has done, which the outcome says; the rest stays.
     """
-    before = len(report.trashed)
+    before = len(outcome.trashed)
     for number, path in enumerate(paths):
         try:
             job.checkpoint()
-            report.bins[str(path)] = trash_one(path)
+            outcome.bins[str(path)] = trash_one(path)
         except FileProblem as error:
-            report.add(shown(str(path)), f"stays where it is ({error.reason})")
+            outcome.add_error(str(path), error, Reason.STAYS)
         except Cancelled:
-            if len(report.trashed) == before:
+            if len(outcome.trashed) == before:
                 raise
-            report.add(path.parent.name, f"{plural(len(paths) - number, 'item')} stayed in it, as you cancelled")
+            outcome.add(path.parent.name, Reason.REST_STAYED, count=len(paths) - number)
             return
         else:
-            report.trashed.append(str(path))
+            outcome.trashed.append(str(path))
             with contextlib.suppress(Cancelled):  # which the next one meets
                 job.advance(entries=1)
 

@@ -1,1 +1,1 @@
-"""Long work: its progress, pausing and cancelling, and what it has to report."""
+"""Long work: its progress, pausing and cancelling, and what came of it."""

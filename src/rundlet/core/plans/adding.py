@@ -12,12 +12,12 @@ from rundlet.core.errors import PlanError
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.formats.item_reading import READ_ERRORS, open_item
 from rundlet.core.fs.safe_names import first_free
-from rundlet.core.jobs.report import Issue
+from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.limits import CHUNK
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.model.opening import Opening
 from rundlet.core.streams.parts import files_of
-from rundlet.core.text import lower, plain_path, quoted
+from rundlet.core.text import plain_path, quoted
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -55,15 +55,15 @@ def open_base(path: Path, info: FormatInfo, options: WriteOptions, job: Job) -> 
     name = quoted(path.name)
     reader = open_archive(path, Opening(job=job, password=options.password or None))
     try:
-        damage = next((notice for notice in reader.notices if notice.problem), None)
+        is_damaged = any(notice.problem for notice in reader.notices)
         if reader.info.id != info.id:
             raise PlanError(
                 f"{name} is in the format {reader.info.id}, so nothing in the format {info.id} can be added to it."
             )
         if files_of(reader.source) != [path] or reader.source.size != path.stat().st_size:
             raise PlanError(f"{name} comes in parts or behind a program, so nothing can be added to it.")
-        if damage is not None:
-            raise PlanError(f"{name} is not whole, so nothing is added to it: {lower(damage.message)}.")
+        if is_damaged:
+            raise PlanError(f"{name} is damaged, so nothing is added to it.", hint="Unpack what is intact instead.")
         if reader.uncounted:
             raise PlanError(f"Nothing can be added to {name}, as {reader.uncounted}.")
         if reader.catalog.encrypted.any() and not options.password:
@@ -98,17 +98,14 @@ def beside(items: Sequence[PackItem], reader: ArchiveReader, job: Job) -> tuple[
         if row != _NEW and item.kind == Kind.DIR and reader.catalog.kind[row] == Kind.DIR:
             continue
         if row != _NEW and _is_same(item, reader, row, job):
-            issues.append(Issue(item.path, "is in the archive already, with the same content", problem=False))
+            issues.append(issue(item.path, Reason.ALREADY_IN_ARCHIVE))
             same += 1
             continue
         path = above + first_free(name, lambda other, above=above: above + other in there)  # type: ignore[misc]
         if item.kind == Kind.DIR:
             renamed[item.path] = path
         if path != asked:
-            new = quoted(path.rpartition("/")[2])
-            issues.append(
-                Issue(item.path, f"is called {new} in the archive, as it holds one of its name", problem=False)
-            )
+            issues.append(issue(item.path, Reason.NAME_IN_ARCHIVE, name=path.rpartition("/")[2]))
         there[path] = _NEW
         kept.append(item if path == item.path else item._replace(path=path))
     if not kept:

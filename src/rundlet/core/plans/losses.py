@@ -8,9 +8,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from rundlet.core.jobs.report import Issue
+from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.model.entry import MOST_TIME, Kind
-from rundlet.core.text import plural
 
 if TYPE_CHECKING:
     from rundlet.core.model.format_info import FormatInfo, WriteOptions
@@ -48,19 +47,15 @@ def not_kept(traits: Traits, info: FormatInfo, options: WriteOptions) -> Iterato
     """What the format can't keep, each thing once; none of it is a problem."""
     is_tar = info.id.startswith("tar")
     if traits.twins and not is_tar:
-        files = plural(traits.twins, "hard link becomes a separate file", "hard links become separate files")
-        yield Issue(info.id, files, problem=False)
+        yield issue(info.id, Reason.LOST_HARD_LINKS, count=traits.twins)
     if options.owners and not is_tar:
-        yield Issue(info.id, "file owners are not kept; tar keeps them", problem=False)
+        yield issue(info.id, Reason.LOST_OWNERS)
     if traits.shut:
-        files = plural(traits.shut, "item that nobody may open", "items that nobody may open")
-        yield Issue(info.id, f"the permissions of {files} are not kept", problem=False)
+        yield issue(info.id, Reason.LOST_PERMISSIONS, count=traits.shut)
     if traits.out_of_range:
-        files = plural(traits.out_of_range, "file")
-        yield Issue(info.id, f"the dates of {files} are too early or too late to be kept exactly", problem=False)
+        yield issue(info.id, Reason.LOST_DATES, count=traits.out_of_range)
     if traits.marked:
-        files = plural(traits.marked, "file")
-        yield Issue(info.id, f"the extended attributes of {files} are not kept", problem=False)
+        yield issue(info.id, Reason.LOST_ATTRIBUTES, count=traits.marked)
 
 
 def _has_attributes(item: PackItem) -> bool:

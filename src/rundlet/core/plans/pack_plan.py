@@ -15,14 +15,14 @@ from rundlet.core.formats.passwords import TOO_LONG
 from rundlet.core.fs.disk_space import existing_parent, free_bytes
 from rundlet.core.fs.safe_names import as_text, first_free
 from rundlet.core.fs.scan import Found, LeaveOut, not_text, walk
+from rundlet.core.jobs.findings import Issue, Reason, issue, words_of
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import MAX_COMPONENT, MAX_PASSWORD
 from rundlet.core.model.entry import MOST_TIME, Kind
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.plans.losses import not_kept, traits_of
 from rundlet.core.streams.parts import is_taken_by_parts, part_path, whole_set
-from rundlet.core.text import number, quoted, shown
+from rundlet.core.text import number, quoted
 from rundlet.core.text import size as text_size
 
 if TYPE_CHECKING:
@@ -153,8 +153,7 @@ def plan_pack(
     walked = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=skip, tick=job.checkpoint)
     found, issues = walked.items, walked.issues
     if not found:
-        why = f" {issues[0].about}: {issues[0].message}." if issues else ""
-        raise PlanError(f"There is nothing to pack.{why}")
+        raise PlanError(f"There is nothing to pack.{_why_nothing(issues)}")
     base = None
     if replaces and on_clash == PackClash.ADD:
         from rundlet.core.plans.adding import beside, open_base  # with all that readers need
@@ -235,14 +234,23 @@ def _found(
         if text != place.name:
             found.issues.append(not_text(place.name, name))
         elif name != text:
-            found.issues.append(
-                Issue(shown(str(item)), f"is called {quoted(name)} in the archive, as the name occurs twice")
-            )
+            found.issues.append(issue(str(item), Reason.NAME_TWICE, name=name))
         walked = walk(place, name, exclude=exclude, leave_out=leave_out, follow=follow, skip=skip, tick=tick)
         found.items += walked.items
         found.issues += walked.issues
         found.left += walked.left
     return found
+
+
+def _why_nothing(issues: Sequence[Issue]) -> str:
+    """Why the first item is not packed, in a sentence, or ""."""
+    if not issues:
+        return ""
+    name = quoted(issues[0].item)
+    if issues[0].reason is Reason.IS_THE_ARCHIVE:
+        return f" {name} was left out, as the new archive takes its place."
+    words = words_of(issues[0])
+    return f" {name} was left out: {words}." if words else f" {name} was left out, as it is no ordinary file."
 
 
 def _can_do(info: FormatInfo, options: WriteOptions) -> None:

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from collections import Counter
     from pathlib import Path
 
-    from rundlet.core.jobs.report import Issue
+    from rundlet.core.jobs.findings import Finding, Issue
     from rundlet.core.model.entry import Kind
 
 Steps = tuple[str, ...]
@@ -63,7 +63,7 @@ class Step(NamedTuple):
         size: bytes of its content.
         target: where it lands below the root, as steps; for a refused entry its own name as far as it is known.
         action: what is done.
-        note: what a person should know, as a clause, or "".
+        notes: what a person should know of it.
         content: the row whose content it gets: its own, or for a hard link that of the file it is a name of.
         asked: where it would land if its name were free; what a rule of its own goes by.
     """
@@ -73,7 +73,7 @@ class Step(NamedTuple):
     size: int
     target: Steps
     action: Action
-    note: str = ""
+    notes: tuple[Finding, ...] = ()
     content: int = -1
     asked: Steps = ()
 
@@ -91,13 +91,13 @@ class UnpackPlan:
         free: bytes free there.
         counts: how many entries have each action.
         files: how many files will be written.
-        issues: what is refused or altered, one line each.
+        issues: what is refused or altered.
         fingerprint: what the archive looked like when the plan was made.
         read_through: bytes beside the chosen entries that must be decoded to get at them.
         unlock_seconds: how long undoing an old, slow lock takes, about.
         keep_replaced: whether what is replaced goes to the trash, so that it can come back.
         needed: bytes that it takes on the disk, which is less where files have holes.
-        lacking: why not everything in the archive comes out, as a clause, or "" when all of it does.
+        lacking: why not everything in the archive comes out, or None when all of it does.
         losses: what is not kept of the entries, each thing once; it is among the issues, too.
     """
 
@@ -115,7 +115,7 @@ class UnpackPlan:
     unlock_seconds: float = 0.0
     keep_replaced: bool = False
     needed: int = 0
-    lacking: str = ""
+    lacking: Finding | None = None
     losses: tuple[Issue, ...] = ()
 
     @property

@@ -14,14 +14,12 @@ import numpy as np
 
 from rundlet.core.fs.disk_space import disk_rules, free_bytes
 from rundlet.core.fs.safe_names import SafeName, doubted, first_free, numbered, safe_name, without
+from rundlet.core.jobs.findings import Finding, Issue, Reason, issue
 from rundlet.core.jobs.interface_priority import let_go, step_aside
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Issue
 from rundlet.core.limits import CHUNK
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Entry, Kind
 from rundlet.core.plans.unpack_plan import Action, Step, Steps, UnpackClash, UnpackPlan
-from rundlet.core.text import plural, quoted
-from rundlet.core.text import size as text_size
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -112,20 +110,22 @@ def plan_unpack(
     )
 
 
-def _lacking(reader: ArchiveReader, rows: NDArray[np.int64], steps: list[Step], *, keep_folders: bool) -> str:
+def _lacking(
+    reader: ArchiveReader, rows: NDArray[np.int64], steps: list[Step], *, keep_folders: bool
+) -> Finding | None:
     """Why not everything in an archive comes out; see :class:`UnpackPlan`."""
     if len(np.unique(rows)) < len(reader.catalog):
-        return "only some of it is unpacked"
+        return Finding(Reason.ONLY_SOME)
     counts = Counter(step.action for step in steps)
     if counts[Action.SKIP]:
-        return f"{plural(counts[Action.SKIP], 'file is', 'files are')} skipped"
+        return Finding.of(Reason.SOME_SKIPPED, count=counts[Action.SKIP])
     if counts[Action.REFUSE]:
-        return f"{plural(counts[Action.REFUSE], 'item', 'items')} can't be unpacked"
+        return Finding.of(Reason.SOME_REFUSED, count=counts[Action.REFUSE])
     if reader.doubtful or any(notice.problem for notice in reader.notices):
-        return "it is damaged"
+        return Finding(Reason.ARCHIVE_DAMAGED)
     if not keep_folders and bool((reader.catalog.kind == Kind.DIR).any()):
-        return "its folders are not unpacked"
-    return ""
+        return Finding(Reason.FOLDERS_LEFT)
+    return None
 
 
 def _own_root(root: Path, name: str) -> Path:
@@ -137,19 +137,18 @@ def _not_kept(place: _Place, reader: ArchiveReader, rows: NDArray[np.int64]) -> 
     """What is not kept of anything, each thing once: what the disk can't, and what would give a program more rights."""
     marked = rows[(reader.catalog.mode[rows] & _MARKS) != 0]
     if len(marked):
-        whose = plural(len(marked), "item")
-        yield Issue(
-            reader.source.name, f"the set-user-ID, set-group-ID or sticky bits of {whose} are not kept", problem=False
-        )
+        yield issue(reader.source.name, Reason.LOST_MARKS, count=len(marked))
     if place.disk.forbidden and bool((reader.catalog.mode[rows] & 0o111).any()):
-        yield Issue(place.name, "that disk keeps no permissions, such as that a file is a program", problem=False)
+        yield issue(place.name, Reason.DISK_KEEPS_NO_PERMISSIONS)
 
 
 def _issues(reader: ArchiveReader, steps: list[Step]) -> Iterator[Issue]:
     for step in steps:
-        if step.action == Action.REFUSE or (step.note and step.action not in (Action.SKIP, Action.SAME)):
-            prefix = "was left out: " if step.action == Action.REFUSE else ""
-            yield Issue(reader.catalog.path(step.row), prefix + step.note)
+        path = reader.catalog.path(step.row) if step.notes else ""
+        if step.action == Action.REFUSE:
+            yield issue(path, Reason.LEFT_OUT, cause=step.notes)
+        elif step.notes and step.action not in (Action.SKIP, Action.SAME):
+            yield issue(path, Reason.ALTERED, changes=step.notes)
 
 
 def _step(
@@ -170,27 +169,27 @@ def _step(
     if entry.kind == Kind.DIR and entry.path in (".", "./"):
         return None  # the archive lists its own top
     if safe.steps and not keep_folders:
-        safe = SafeName(safe.steps[-1:], note=safe.note)
+        safe = SafeName(safe.steps[-1:], notes=safe.notes)
     refused = safe.refused
     if content is None:
-        refused = "it is a link to a file that the archive does not hold"
+        refused = Finding(Reason.HARD_LINK_NOWHERE)
         content = row
     if entry.kind == Kind.OTHER:
-        refused = "it is a device or a pipe, which Rundlet does not make"
-    if refused:
-        return Step(row, entry.kind, size, safe.steps or (entry.path,), Action.REFUSE, refused)
-    notes = [safe.note] if safe.note else []
+        refused = Finding(Reason.SPECIAL_NOT_MADE)
+    if refused is not None:
+        return Step(row, entry.kind, size, safe.steps or (entry.path,), Action.REFUSE, (refused,))
+    notes = list(safe.notes)
     if content in reader.doubtful:
         safe = SafeName((*safe.steps[:-1], doubted(safe.steps[-1])))
-        notes.append("may be damaged, as it lies in a stretch that is; its name says so")
+        notes.append(Finding(Reason.MAY_BE_DAMAGED))
     kept = without(safe.steps, place.disk.forbidden)
     if kept != safe.steps:
-        notes.append("its name can't be kept on that disk and is changed to one that can")
+        notes.append(Finding(Reason.NAME_NOT_FOR_DISK))
     if entry.kind == Kind.LINK and place.disk.forbidden:
-        return Step(row, entry.kind, size, kept, Action.REFUSE, "that disk can't keep links")
+        return Step(row, entry.kind, size, kept, Action.REFUSE, (Finding(Reason.DISK_KEEPS_NO_LINKS),))
     if place.disk.largest and size > place.disk.largest:
-        largest = text_size(place.disk.largest)
-        return Step(row, entry.kind, size, kept, Action.REFUSE, f"that disk keeps no file of more than {largest}")
+        too_large = Finding.of(Reason.DISK_KEEPS_NO_LARGE, size=place.disk.largest)
+        return Step(row, entry.kind, size, kept, Action.REFUSE, (too_large,))
     step = place.settle(row, entry.kind, size, kept, notes, mtime_ns=entry.mtime_ns, crc=entry.crc, on_clash=on_clash)
     return step._replace(content=content) if content != row else step
 
@@ -236,14 +235,14 @@ class _Place:
         """
         safe = safe_name(path)
         target = safe.steps
-        if not target or safe.note or not self._any_name or 0 < self.disk.largest < size:
+        if not target or safe.notes or not self._any_name or 0 < self.disk.largest < size:
             return None
         folder = target[:-1]
         planned = self._planned
         if target in planned or planned.get(folder) is not Kind.DIR or target[-1] in self._listing(folder):
             return None
         planned[target] = Kind.FILE
-        return Step(row, Kind.FILE, size, target, Action.MAKE, "", -1, target)
+        return Step(row, Kind.FILE, size, target, Action.MAKE, (), -1, target)
 
     def settle(
         self,
@@ -251,7 +250,7 @@ class _Place:
         kind: Kind,
         size: int,
         target: Steps,
-        notes: list[str],
+        notes: list[Finding],
         *,
         mtime_ns: int,
         crc: int,
@@ -262,21 +261,17 @@ class _Place:
         folder = self._beside_files(target if kind == Kind.DIR else target[:-1])
         target = folder if kind == Kind.DIR else (*folder, target[-1])
         if len(self._moved) > before_moved:
-            notes.append(f"its folder is called {quoted(folder[-1])}, as the archive holds a file of its name, too")
+            notes.append(Finding.of(Reason.FOLDER_RENAMED, name=folder[-1]))
         asked = target
         blocked = self._blocked(target[:-1])
-        if blocked:
-            return Step(row, kind, size, target, Action.REFUSE, blocked)
+        if blocked is not None:
+            return Step(row, kind, size, target, Action.REFUSE, (blocked,))
         if kind == Kind.DIR:
             return self._settle_folder(row, target, notes)
         before = self._existing(target)
         if self._key(target) in self._planned:
             folded = target not in self._planned
-            notes.append(
-                "that disk takes its name and another one's for the same, as they differ only in upper and lower case"
-                if folded
-                else "the archive holds more than one entry of this name"
-            )
+            notes.append(Finding(Reason.NAME_DIFFERS_IN_CASE if folded else Reason.NAME_MORE_THAN_ONCE))
             action = Action.NUMBER
         elif before is None:
             action = Action.MAKE
@@ -287,12 +282,12 @@ class _Place:
         else:
             action = _rule(before, mtime_ns, on_clash)
         if action == Action.REFUSE:
-            return Step(row, kind, size, target, action, "a folder of this name is already there")
+            return Step(row, kind, size, target, action, (Finding(Reason.FOLDER_IN_THE_WAY),))
         if action == Action.NUMBER:
             target = self._free(target)
         if action.writes:
             self._planned[self._key(target)] = kind
-        return Step(row, kind, size, target, action, "; ".join(notes), asked=asked)
+        return Step(row, kind, size, target, action, tuple(notes), asked=asked)
 
     def _beside_files(self, folder: Steps) -> Steps:
         """A folder under the name that it gets where files of the archive have its own or that of one above it."""
@@ -322,17 +317,17 @@ class _Place:
             return False
         return found == crc
 
-    def _settle_folder(self, row: int, target: Steps, notes: list[str]) -> Step:
+    def _settle_folder(self, row: int, target: Steps, notes: list[Finding]) -> Step:
         blocked = self._blocked(target)
-        if blocked:
-            return Step(row, Kind.DIR, 0, target, Action.REFUSE, blocked)
+        if blocked is not None:
+            return Step(row, Kind.DIR, 0, target, Action.REFUSE, (blocked,))
         there = self._existing(target) is not None
-        return Step(row, Kind.DIR, 0, target, Action.JOIN if there else Action.MAKE, "; ".join(notes))
+        return Step(row, Kind.DIR, 0, target, Action.JOIN if there else Action.MAKE, tuple(notes))
 
-    def _blocked(self, folder: Steps) -> str:
-        """Why this can't be a folder, or ""; planned as one otherwise."""
+    def _blocked(self, folder: Steps) -> Finding | None:
+        """Why this can't be a folder, or None; planned as one otherwise."""
         if self._planned.get(self._key(folder)) == Kind.DIR:
-            return ""
+            return None
         for length in range(1, len(folder) + 1):
             part = folder[:length]
             planned = self._planned.get(self._key(part))
@@ -341,10 +336,10 @@ class _Place:
             status = self._existing(part)
             if planned is not None or (status is not None and not stat.S_ISDIR(status.st_mode)):
                 is_link = planned == Kind.LINK or (status is not None and stat.S_ISLNK(status.st_mode))
-                what = "link" if is_link else "file"
-                return f"a {what} named “{'/'.join(part)}” is in the place of its folder"
+                reason = Reason.LINK_FOR_FOLDER if is_link else Reason.FILE_FOR_FOLDER
+                return Finding.of(reason, name="/".join(part))
         self._plan_folders(folder)
-        return ""
+        return None
 
     def _plan_folders(self, folder: Steps) -> None:
         for length in range(len(folder), 0, -1):

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from rundlet.core.errors import Clash, LimitExceeded, MissingPart, OutOfDate, file_problem
-from rundlet.core.jobs.report import Issue
+from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.limits import CHUNK, MIB
 from rundlet.core.streams.replacing import BackupFolder, identity, is_list_of_names, recover
 from rundlet.core.streams.sinks import NewFile, allow_many_files, commit_files, open_folder
@@ -185,7 +185,8 @@ def _join(
             opened.append(part)
             parts.append(part)
             if part.there < part.size:
-                issues.append(Issue(part.name, lower(_missing_words(part, count)).rstrip(".")))
+                words = lower(_missing_words(part, count)).rstrip(".")
+                issues.append(issue(part.name, Reason.MISSING_PART, words=words))
     except BaseException:
         for part in opened:
             if part.source is not None:
@@ -227,12 +228,8 @@ def _find(folder: Path, stem: str, pattern: re.Pattern[str]) -> tuple[dict[int, 
         if match is None or match["stem"] != stem or not 0 < int(match["number"]) <= _MOST_PARTS:
             continue
         if int(match["number"]) in found:
-            issues.append(
-                Issue(
-                    name,
-                    f"part {int(match['number'])} is there twice; {quoted(found[int(match['number'])].name)} is used",
-                )
-            )
+            used = found[int(match["number"])].name
+            issues.append(issue(name, Reason.PART_TWICE, number=int(match["number"]), name=used))
         else:
             found[int(match["number"])] = folder / name
     return found, issues
@@ -283,9 +280,7 @@ def _same(parts: list[Part]) -> list[Issue]:
         places = (0, one.there // 2, one.there - _PROBE)
         heads = [one.source.read_at(at, _PROBE) for at in places]
         if not all(map(_repeats, heads)) and heads == [other.source.read_at(at, _PROBE) for at in places]:
-            issues.append(
-                Issue(other.name, f"has the same content as part {one.number}, so one of the two is the wrong one")
-            )
+            issues.append(issue(other.name, Reason.PARTS_ALIKE, number=one.number))
     return issues
 
 

@@ -12,20 +12,20 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, fields, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import Any
 
 from rundlet.core.fs.atomic_files import keep_bytes, keep_text
 from rundlet.core.fs.base_folders import former_folder, moved_from, state_folder
+from rundlet.core.jobs.findings import Issue, Reason, issue
+from rundlet.core.jobs.outcomes import Outcome, Unpacked, outcome_from
 from rundlet.core.userdata.store import locked
-
-if TYPE_CHECKING:
-    from rundlet.core.jobs.report import Issue, Report
 
 _log = logging.getLogger(__name__)
 
 _KEPT = 500
 _LARGEST = 2_000_000  # bytes of all lines: some thousand ordinary records
 _MOST_PROBLEMS = 100
+_MOST_NOTES = 20
 _MOST_SOURCES = 200  # of very many items the first ones tell what it was
 
 
@@ -80,52 +80,37 @@ class Record:
     Attributes:
         id: a name for it that no other has.
         when: its end, in ISO 8601 with the offset from UTC.
-        verb: ``"pack"``, ``"add"``, ``"unpack"``, ``"trash"``, ``"copy"``, ``"move"``, ``"rename"`` or ``"folder"``.
+        outcome: what came of it, without its issues; of a job of which nothing came, its kind and target.
         source: what it took: the items, as far as they are not too many, or the archive.
-        target: the archive made, the folder unpacked into, or the folder that things were moved to the trash from.
-        words: what became of it, in a sentence.
-        files, bytes_in, bytes_out, seconds: as in the report.
-        expected_size, expected_seconds: what the trial had foretold; 0 for nothing.
-        problems: one line each.
-        trashed: what it moved to the trash.
-        replaced: in which places it put something else, with what was there before in the trash.
-        moved: from where to where it moved other things.
+        result: ``"done"``, ``"failed"`` or ``"cancelled"``.
+        why: why nothing came of it, in a sentence.
+        expected_size, expected_seconds: what the trial had estimated, in bytes and seconds; 0 for nothing.
+        problems: the first problems.
+        more_problems: how many there are beside these; see :meth:`Journal.problems`.
+        notes: the first of what is only worth knowing.
         undone: whether it was undone.
         can_undo: whether it put anything on the disk or moved anything away.
-        result: ``"done"``, ``"failed"`` or ``"cancelled"``.
-        bins: for each of ``trashed`` and ``replaced``, what tells the thing from all else in the trash.
         stamps: what each of ``source`` was when the work ended: device, file number, size, time of change; -1 for what was gone.
         boot: the run of the system in which the device numbers hold.
         back: what an undo that did not come to its end has given back already.
-        title: what was to be done, where nothing came of it.
-        more_problems: how many there are beside ``problems``; see :meth:`Journal.problems`.
     """
 
     id: str
     when: str
-    verb: str
-    source: tuple[str, ...]
-    target: str
-    words: str
-    files: int = 0
-    bytes_in: int = 0
-    bytes_out: int = 0
-    seconds: float = 0.0
+    outcome: Outcome
+    source: tuple[str, ...] = ()
+    result: str = "done"
+    why: str = ""
     expected_size: int = 0
     expected_seconds: float = 0.0
-    problems: tuple[str, ...] = ()
-    trashed: tuple[str, ...] = ()
-    replaced: tuple[str, ...] = ()
-    moved: tuple[tuple[str, str], ...] = ()
+    problems: tuple[Issue, ...] = ()
+    more_problems: int = 0
+    notes: tuple[Issue, ...] = ()
     undone: bool = False
     can_undo: bool = False
-    result: str = "done"
-    bins: dict[str, str] = field(default_factory=dict)
     stamps: tuple[tuple[int, int, int, int], ...] = ()
     boot: str = ""
     back: tuple[str, ...] = ()
-    title: str = ""
-    more_problems: int = 0
 
 
 def new_id() -> str:
@@ -134,26 +119,22 @@ def new_id() -> str:
 
 
 def failed_record(
-    verb: str, source: Sequence[Path], target: Path, words: str, *, title: str, cancelled: bool, id: str = ""
+    kind: type[Outcome], source: Sequence[Path], target: Path, why: str, *, cancelled: bool, id: str = ""
 ) -> Record:
     """A record of a job of which nothing came.
 
     Args:
-        words: why, in a sentence.
-        title: what was to be done.
+        why: why, in a sentence.
         id: a name for it; a new one by default.
         cancelled: whether a person cancelled it, rather than that it failed.
     """
     return Record(
         id=id or new_id(),
         when=_now(),
-        verb=verb,
+        outcome=kind(target),
         source=tuple(map(str, source[:_MOST_SOURCES])),
-        target=str(target),
-        words=words,
         result="cancelled" if cancelled else "failed",
-        title=title,
-        problems=() if cancelled else (words,),
+        why=why,
     )
 
 
@@ -162,36 +143,29 @@ def _now() -> str:
 
 
 def record_of(
-    report: Report, source: Sequence[Path], words: str, *, expected: tuple[int, float] = (0, 0.0), id: str = ""
+    outcome: Outcome, source: Sequence[Path], *, expected: tuple[int, float] = (0, 0.0), id: str = ""
 ) -> tuple[Record, list[Put]]:
     """A record of a job that has just ended, and what it put on the disk as it is now.
 
     Args:
+        expected: bytes and seconds that were estimated, or zeros.
         id: a name for it; a new one by default.
     """
-    problems = report.problems
-    puts = [put for path in report.created if (put := _put(path)) is not None]
+    problems = outcome.problems
+    puts = [put for path in outcome.created if (put := _put(path)) is not None]
+    is_unpacked = isinstance(outcome, Unpacked)
     record = Record(
         id=id or new_id(),
         when=_now(),
-        verb=report.verb,
+        outcome=replace(outcome, issues=[], created=[]),
         source=tuple(map(str, source[:_MOST_SOURCES])),
-        target=str(report.target),
-        words=words,
-        files=report.files,
-        bytes_in=report.bytes_in,
-        bytes_out=report.bytes_out,
-        seconds=round(report.seconds, 3),
         expected_size=expected[0],
         expected_seconds=round(expected[1], 3),
-        problems=tuple(map(str, problems[:_MOST_PROBLEMS])),
+        problems=tuple(problems[:_MOST_PROBLEMS]),
         more_problems=max(len(problems) - _MOST_PROBLEMS, 0),
-        trashed=tuple(report.trashed),
-        replaced=tuple(report.replaced),
-        moved=tuple(report.moved),
-        can_undo=bool(puts) or bool(report.trashed) or bool(report.moved),
-        bins=dict(report.bins),
-        stamps=tuple(stamp(str(path)) for path in source[:_MOST_SOURCES]) if report.verb == "unpack" else (),
+        notes=tuple(issue for issue in outcome.issues if not issue.problem)[:_MOST_NOTES],
+        can_undo=bool(puts) or bool(outcome.trashed) or bool(outcome.moved),
+        stamps=tuple(stamp(str(path)) for path in source[:_MOST_SOURCES]) if is_unpacked else (),
         boot=boot_id(),
     )
     return record, puts
@@ -207,8 +181,58 @@ def stamp(path: str) -> tuple[int, int, int, int]:
 
 
 def _line(record: Record) -> str:
-    values = {field.name: getattr(record, field.name) for field in fields(record)}
+    values = {each.name: getattr(record, each.name) for each in fields(record)}
+    values["outcome"] = record.outcome.as_values()
+    for name in ("problems", "notes"):
+        values[name] = [issue.as_values() for issue in getattr(record, name)]
     return json.dumps(values) + "\n"
+
+
+def _record(values: dict[str, Any]) -> Record:
+    """A record from a line. Raises ``ValueError`` and what wrong types raise."""
+    if "verb" in values:
+        return _former_record(values)
+    values["outcome"] = outcome_from(values["outcome"])
+    for name in ("problems", "notes"):
+        values[name] = tuple(map(Issue.from_values, values.get(name, ())))
+    for name in {"source", "back"} & set(values):
+        values[name] = tuple(map(str, values[name]))
+    values["stamps"] = tuple(tuple(row) for row in values.get("stamps", ()))
+    return Record(**values)
+
+
+def _former_record(values: dict[str, Any]) -> Record:
+    """A record as earlier versions wrote it: all in one, with sentences instead of what they say."""
+    outcome = outcome_from({**values, "kind": values["verb"]})
+    failed = values.get("result", "done") != "done"
+    return Record(
+        id=values["id"],
+        when=values["when"],
+        outcome=outcome,
+        source=tuple(map(str, values["source"])),
+        result=values.get("result", "done"),
+        why=str(values.get("words", "")) if failed else "",
+        expected_size=values.get("expected_size", 0),
+        expected_seconds=values.get("expected_seconds", 0.0),
+        problems=() if failed else tuple(_said(str(line)) for line in values.get("problems", ())),
+        more_problems=values.get("more_problems", 0),
+        undone=values.get("undone", False),
+        can_undo=values.get("can_undo", False),
+        stamps=tuple(tuple(row) for row in values.get("stamps", ())),
+        boot=values.get("boot", ""),
+        back=tuple(map(str, values.get("back", ()))),
+    )
+
+
+def _problem(line: str) -> Issue:
+    try:
+        return Issue.from_values(json.loads(line))
+    except (ValueError, TypeError, KeyError, AttributeError, AssertionError):
+        return _said(line)  # as earlier versions wrote it
+
+
+def _said(line: str) -> Issue:
+    return issue("", Reason.SAID, words=line)
 
 
 def _put(path: str) -> Put | None:
@@ -240,11 +264,13 @@ class Journal:
     def _problems_of(self, name: str) -> Path:
         return self.folder / f"{name}.problems.gz"
 
-    def problems(self, record: Record) -> list[str]:
-        """All problems of a job, one line each."""
+    def problems(self, record: Record) -> list[Issue]:
+        """All problems of a job."""
+        if not record.more_problems:
+            return list(record.problems)
         try:
             with gzip.open(self._problems_of(record.id), "rt", encoding="utf-8", errors="surrogateescape") as lines:
-                return [*record.problems, *lines.read().split("\n")] if record.more_problems else list(record.problems)
+                return [*record.problems, *map(_problem, lines.read().split("\n"))]
         except (OSError, EOFError):
             return list(record.problems)
 
@@ -261,7 +287,9 @@ class Journal:
                     content = json.dumps(rows).encode("utf-8", "surrogateescape")
                     keep_bytes(self._puts_of(record.id), gzip.compress(content, 6, mtime=0))
                 if record.more_problems:
-                    rest = "\n".join(map(str, problems[_MOST_PROBLEMS:])).encode("utf-8", "surrogateescape")
+                    rest = "\n".join(json.dumps(problem.as_values()) for problem in problems[_MOST_PROBLEMS:]).encode(
+                        "utf-8", "surrogateescape"
+                    )
                     keep_bytes(self._problems_of(record.id), gzip.compress(rest, 6, mtime=0))
                 self._append(_line(record))
                 if self._lines.stat().st_size > _LARGEST:
@@ -298,12 +326,8 @@ class Journal:
                     tried = found[values["tried"]]
                     found[tried.id] = replace(tried, back=(*tried.back, *map(str, values["back"])))
                     continue
-                for name in {"source", "problems", "trashed", "replaced", "back"} & set(values):
-                    values[name] = tuple(values[name])
-                values["stamps"] = tuple(tuple(row) for row in values.get("stamps", ()))
-                values["moved"] = tuple((str(a), str(b)) for a, b in values.get("moved", ()))
-                record = Record(**values)
-            except (ValueError, TypeError, KeyError, AttributeError):
+                record = _record(values)
+            except (ValueError, TypeError, KeyError, AttributeError, AssertionError):
                 continue
             found[record.id] = record
         return list(reversed(found.values()))

@@ -1,1 +1,1 @@
-"""The work itself: each takes a plan and a job, and gives a report."""
+"""The work itself: each takes a plan and a job, and gives a outcome."""

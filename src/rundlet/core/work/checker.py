@@ -12,18 +12,18 @@ import numpy as np
 
 from rundlet.core.codecs.parallel import cores
 from rundlet.core.errors import RundletError
+from rundlet.core.jobs.findings import Issue, Reason, issue, issue_of
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Checked
 from rundlet.core.model.entry import Kind
-from rundlet.core.text import lower
 from rundlet.core.work.scheduler import run_side_by_side
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader, Unit
 
 
-def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None = None) -> Report:
-    """Read every entry; the report names those that are damaged.
+def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None = None) -> Checked:
+    """Read every entry; the outcome names those that are damaged.
 
     Args:
         reader: the archive.
@@ -36,30 +36,31 @@ def check(reader: ArchiveReader, job: Job | None = None, *, workers: int | None 
     rows = np.flatnonzero((catalog.kind != Kind.DIR) & (catalog.kind != Kind.HARD))
     reader.require_password(rows)
     job.begin("Checking", total_bytes=int(np.maximum(catalog.size[rows], 0).sum()), total_entries=len(rows))
-    report = Report("check", Path(reader.source.name), issues=list(reader.notices))
+    outcome = Checked(Path(reader.source.name), issues=list(reader.notices))
     lock = threading.Lock()
 
     def work(units: Iterator[Unit]) -> None:
         for unit in units:
             for row, chunks in unit.stream():
-                read, why = 0, ""
+                read = 0
+                why: Issue | None = None
                 try:
                     for data in chunks:
                         read += len(data)
                         job.advance(len(data))
                 except RundletError as error:
-                    why = lower(error.message).rstrip(".")
-                if not why and row in reader.doubtful:
-                    why = "may be damaged, as it lies in a stretch that is"
+                    why = issue_of(catalog.path(row), error)
+                if why is None and row in reader.doubtful:
+                    why = issue(catalog.path(row), Reason.LIES_IN_DAMAGE)
                 with lock:
-                    report.bytes_out += read
-                    if why:
-                        report.add(catalog.path(row), why)
+                    outcome.bytes_out += read
+                    if why is not None:
+                        outcome.issues.append(why)
                     else:
-                        report.files += 1
+                        outcome.files += 1
                 job.advance(entries=1)
 
     run_side_by_side(reader.units(rows), work, workers or cores())
-    report.unverified = reader.without_checksum(rows[catalog.kind[rows] == Kind.FILE])
-    report.seconds = time.monotonic() - started
-    return report
+    outcome.unverified = reader.without_checksum(rows[catalog.kind[rows] == Kind.FILE])
+    outcome.seconds = time.monotonic() - started
+    return outcome

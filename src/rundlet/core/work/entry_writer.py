@@ -17,18 +17,19 @@ from rundlet.core.fs.disk_space import free_bytes
 from rundlet.core.fs.replaced import Replaced
 from rundlet.core.fs.safe_names import safe_link
 from rundlet.core.fs.safe_root import Made, SafeRoot
+from rundlet.core.jobs.findings import Reason
 from rundlet.core.limits import CHUNK, KIB, MAX_LINK_TARGET, MIB
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.plans.unpack_plan import Action, Step, UnpackPlan
 from rundlet.core.streams.sinks import allowed
-from rundlet.core.text import lower, quoted
+from rundlet.core.text import quoted
 from rundlet.core.work.file_writer_process import Errand, do
 from rundlet.core.work.file_writers import BATCH_BYTES, BATCH_FILES, Done, FileWriters, SmallFile
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader, Unit
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
 
 _LOOK_EVERY = 64 * MIB
 _SAID_BYTES, _SAID_ENTRIES = CHUNK, 16
@@ -52,7 +53,7 @@ class Run:
     reader: ArchiveReader
     job: Job
     made: Made
-    report: Report
+    outcome: Outcome
     file_writers: FileWriters | None = None
     links: list[tuple[Step, str]] = field(default_factory=list)
     replaced: Replaced = field(default_factory=Replaced)
@@ -86,9 +87,9 @@ class Writer:
         run = self._run
         with run.lock:
             run.made.files += self._made
-            run.report.files += len(self._rows)
-            run.report.bytes_in += int(np.maximum(self._catalog.packed[self._rows], 0).sum())
-            run.report.bytes_out += self._bytes_out
+            run.outcome.files += len(self._rows)
+            run.outcome.bytes_in += int(np.maximum(self._catalog.packed[self._rows], 0).sum())
+            run.outcome.bytes_out += self._bytes_out
         self.root.close()
 
     def write(self, wanted: dict[int, Step], units: Iterator[Unit]) -> None:
@@ -275,9 +276,9 @@ class Writer:
     def link(self, step: Step, target: str) -> None:
         """Make a symbolic link, unless it would lead out of the folder. Raises what a safe root does."""
         refused = safe_link(step.target, target)
-        if refused:
+        if refused is not None:
             with self._run.lock:
-                self._run.report.add(self._catalog.path(step.row), f"was left out: {refused}")
+                self._run.outcome.add(self._catalog.path(step.row), Reason.LEFT_OUT, cause=refused)
             return
         times = self._marks(step)[1]
         self._put_in_place(step, lambda replace: self.root.link(step.target, target, replace=replace, times=times))
@@ -336,7 +337,6 @@ class Writer:
             if error.errno in _FULL:
                 raise run.no_space() from error
             error = file_problem(error, "write", run.plan.root.joinpath(*step.target))
-        message = lower(error.message).rstrip(".")
         with run.lock:
             run.failed.add(step.row)
-            run.report.add(self._catalog.path(step.row), f"was left out: {message}")
+            run.outcome.add_error(self._catalog.path(step.row), error, Reason.LEFT_OUT)

@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING
 from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.fs.safe_names import first_free
+from rundlet.core.jobs.findings import Reason
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Unpacked
 from rundlet.core.model.opening import Opening
 from rundlet.core.plans.unpack_plan import Afterwards, Steps, UnpackClash, UnpackPlan, own_folder_name
 from rundlet.core.plans.unpack_planner import needs_own_folder, plan_unpack
-from rundlet.core.text import lower
 from rundlet.core.work.extractor import put_away, unpack
 
 if TYPE_CHECKING:
@@ -114,40 +114,34 @@ def unpack_several(
     keep_replaced: bool = False,
     after: Afterwards = Afterwards.STAYS,
     job: Job | None = None,
-) -> Report:
+) -> Unpacked:
     """Unpack archives into a folder; one that can't be unpacked is named and the others go on.
 
     Args:
         after: what becomes of each archive when everything in it came out.
     """
     job = job or Job()
-    whole = Report("unpack", into)
+    whole = Unpacked(into)
     landing = _Landing(into, on_clash, rules or {}, keep_replaced, job)
     try:
         for path in archives:
             try:
                 _one(path, whole, landing, after, job)
             except RundletError as error:
-                whole.add(path.name, f"was left out: {lower(str(error)).rstrip('.')}")
+                whole.add_error(path.name, error, Reason.LEFT_OUT)
     except Cancelled:
         if not whole.created:
             raise
-        whole.add(into.name, "was cancelled after some of the archives; those before stay")
+        whole.add(into.name, Reason.BATCH_CANCELLED)
     return whole
 
 
-def _one(path: Path, whole: Report, landing: _Landing, after: Afterwards, job: Job) -> None:
+def _one(path: Path, whole: Unpacked, landing: _Landing, after: Afterwards, job: Job) -> None:
     reader = open_archive(path, Opening(job=job))
     try:
         plan = landing.plan(reader, path)
-        report = unpack(plan, reader, job)
-        put_away(plan, reader, report, job, after)
-        for name in ("files", "bytes_in", "bytes_out", "seconds", "same", "skipped", "renamed", "left_out"):
-            setattr(whole, name, getattr(whole, name) + getattr(report, name))
-        whole.issues += report.issues
-        whole.created += report.created
-        whole.trashed += report.trashed
-        whole.moved += report.moved
-        whole.bins.update(report.bins)
+        outcome = unpack(plan, reader, job)
+        put_away(plan, reader, outcome, job, after)
+        whole.include(outcome)
     finally:
         reader.close()

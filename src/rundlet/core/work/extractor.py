@@ -19,14 +19,15 @@ from rundlet.core.fs.replaced import recover_folder
 from rundlet.core.fs.safe_root import Made, make_root
 from rundlet.core.fs.trash import to_trash
 from rundlet.core.fs.unfinished import noted
+from rundlet.core.jobs.findings import Finding, Reason
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Unpacked
 from rundlet.core.jobs.worker_process import WORTH_IT
 from rundlet.core.model.entry import Kind
 from rundlet.core.plans.unpack_plan import Action, Afterwards, Step, UnpackPlan
 from rundlet.core.streams.parts import files_of
 from rundlet.core.streams.renaming import sync_disk
-from rundlet.core.text import plural, quoted, size
+from rundlet.core.text import quoted, size
 from rundlet.core.work.entry_writer import HOLE, Run, Writer
 from rundlet.core.work.file_writers import FileWriters
 from rundlet.core.work.scheduler import run_side_by_side
@@ -35,10 +36,10 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader, Unit
 
 
-def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, workers: int | None = None) -> Report:
+def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, workers: int | None = None) -> Unpacked:
     """Write the entries of a plan.
 
-    One damaged entry does not stop the others: it is named in the report and leaves no file. Cancelled work, and
+    One damaged entry does not stop the others: it is named in the outcome and leaves no file. Cancelled work, and
     work that a full disk ends, takes back what it put there.
 
     Args:
@@ -66,10 +67,10 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     reader.require_password(np.array(wanted, np.int64))
     job.begin("Unpacking", total_bytes=plan.size, total_entries=len(plan.steps))
     made = Made()
-    report = Report("unpack", plan.root, issues=list(plan.issues))
-    report.same, report.skipped = plan.counts[Action.SAME], plan.counts[Action.SKIP]
-    report.renamed, report.left_out = plan.counts[Action.NUMBER], plan.counts[Action.REFUSE]
-    run = Run(plan, reader, job, made, report)
+    outcome = Unpacked(plan.root, issues=list(plan.issues))
+    outcome.same, outcome.skipped = plan.counts[Action.SAME], plan.counts[Action.SKIP]
+    outcome.renamed, outcome.left_out = plan.counts[Action.NUMBER], plan.counts[Action.REFUSE]
+    run = Run(plan, reader, job, made, outcome)
     try:
         if any(step.action.writes for step in plan.steps):
             _tidy(plan)
@@ -81,14 +82,13 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
         raise
     failed = {reader.catalog.path(row) for row in run.failed}
     # What was said beforehand of something that then did not come out at all does not hold any more.
-    report.issues = [i for n, i in enumerate(report.issues) if n >= len(plan.issues) or i.about not in failed]
-    report.left_out += len(run.failed)
+    outcome.issues = [i for n, i in enumerate(outcome.issues) if n >= len(plan.issues) or i.item not in failed]
+    outcome.left_out += len(run.failed)
     if run.unmarked:
-        files = plural(run.unmarked, "file or folder", "files and folders")
-        report.add(plan.root.name, f"its disk can't keep the times or permissions of {files}", problem=False)
-    report.created = [*made.folders, *made.files]
-    report.seconds = time.monotonic() - started
-    return report
+        outcome.add(plan.root.name, Reason.DISK_KEEPS_NO_MARKS, count=run.unmarked)
+    outcome.created = [*made.folders, *made.files]
+    outcome.seconds = time.monotonic() - started
+    return outcome
 
 
 def _do(run: Run, workers: int) -> None:
@@ -100,7 +100,7 @@ def _do(run: Run, workers: int) -> None:
         run.made.take_back()
         run.replaced.give_all_back()
         raise
-    run.replaced.settle(run.report, keep=run.plan.keep_replaced)
+    run.replaced.settle(run.outcome, keep=run.plan.keep_replaced)
 
 
 def _changed_folders(plan: UnpackPlan) -> list[Path]:
@@ -118,35 +118,35 @@ def _tidy(plan: UnpackPlan) -> None:
                 recover_folder(plan.root.joinpath(*step.target))
 
 
-def put_away(plan: UnpackPlan, reader: ArchiveReader, report: Report, job: Job, after: Afterwards) -> None:
+def put_away(plan: UnpackPlan, reader: ArchiveReader, outcome: Unpacked, job: Job, after: Afterwards) -> None:
     """Move an archive that was unpacked to the trash or to what came out of it, but only when everything in it came out.
 
-    Otherwise it stays, and that is said in the report.
+    Otherwise it stays, and that is said in the outcome.
 
     Args:
-        report: of that unpacking.
+        outcome: of that unpacking.
     """
     if after == Afterwards.STAYS:
         return
     files = files_of(reader.source)
     why = plan.lacking
-    if not why and report.problems:
-        why = "not everything in it could be unpacked as it is"
-    if not why and (not files or reader.source.fingerprint() != plan.fingerprint):
-        why = "it was changed meanwhile"
-    if why:
-        report.add(plan.archive, f"stays where it is, as {why}", problem=False)
+    if why is None and outcome.problems:
+        why = Finding(Reason.NOT_ALL_UNPACKED)
+    if why is None and (not files or reader.source.fingerprint() != plan.fingerprint):
+        why = Finding(Reason.CHANGED_MEANWHILE)
+    if why is not None:
+        outcome.add(plan.archive, Reason.ARCHIVE_STAYS, cause=why)
         return
     _write_through(plan.root)
     try:
         if after == Afterwards.TRASH:
-            to_trash(files, report, job)
+            to_trash(files, outcome, job)
         elif all(file.parent == plan.root for file in files):
-            report.add(plan.archive, "is in that folder already", problem=False)
+            outcome.add(plan.archive, Reason.ARCHIVE_THERE_ALREADY)
         else:
-            move_into(files, plan.root, report, job)
+            move_into(files, plan.root, outcome, job)
     except Cancelled:
-        report.add(plan.archive, "stays where it is, as you cancelled; its files were unpacked before", problem=False)
+        outcome.add(plan.archive, Reason.ARCHIVE_STAYS_CANCELLED)
 
 
 def _write_through(folder: Path) -> None:

@@ -15,12 +15,13 @@ from rundlet.core.formats.rewriting import rewrite
 from rundlet.core.fs.replaced import claimed, settle_backup
 from rundlet.core.fs.trash import to_trash
 from rundlet.core.fs.unfinished import noted
+from rundlet.core.jobs.findings import Reason, words_of
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import Added, Outcome, Packed
 from rundlet.core.plans.adding import open_base
 from rundlet.core.streams.parts import PartsSink
 from rundlet.core.streams.sinks import ArchiveSink
-from rundlet.core.text import plural, quoted
+from rundlet.core.text import quoted
 from rundlet.core.work.verify import Proof, read_back
 
 if TYPE_CHECKING:
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
     from rundlet.core.plans.pack_plan import PackPlan
 
 
-def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) -> Report:
+def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) -> Packed | Added:
     """Write the archive of a plan.
 
     Args:
@@ -49,18 +50,19 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
         raise NoSpace(f"The disk with {quoted(str(plan.target.parent))} is full.")
     if not plan.part_size and os.path.lexists(plan.target) != plan.replaces:
         raise OutOfDate(f"{quoted(plan.target.name)} was made or moved away meanwhile; look at the plan again.")
-    report = Report("add" if plan.base else "pack", plan.target, issues=list(plan.issues))
+    kind: type[Packed | Added] = Added if plan.base else Packed
+    outcome = kind(plan.target, issues=list(plan.issues))
     with contextlib.ExitStack() as held:
         if plan.base is not None and not held.enter_context(claimed(plan.target)):
             raise OutOfDate(f"Another job is adding to {quoted(plan.target.name)}; add to it when that is done.")
-        proof = _write(plan, job, report, workers)
+        proof = _write(plan, job, outcome, workers)
     if plan.originals and proof is not None:
-        _clear_up(plan, proof, job, report)
-    report.seconds = time.monotonic() - started
-    return report
+        _clear_up(plan, proof, job, outcome)
+    outcome.seconds = time.monotonic() - started
+    return outcome
 
 
-def _write(plan: PackPlan, job: Job, report: Report, workers: int | None) -> Proof | None:
+def _write(plan: PackPlan, job: Job, outcome: Outcome, workers: int | None) -> Proof | None:
     """Write the archive and put it in its place; what it was seen to hold, where it was read back."""
     pool = Pool(workers or cores(), "pack")
     sink: ArchiveSink | PartsSink | None = None
@@ -76,27 +78,28 @@ def _write(plan: PackPlan, job: Job, report: Report, workers: int | None) -> Pro
         job.begin("Packing", total_bytes=plan.size + before, total_entries=len(plan.items))
         if base is None:
             writer = by_id(plan.info.id).create(sink, plan.options)
-            writer.write(plan.items, pool=pool, job=job, report=report)
+            writer.write(plan.items, pool=pool, job=job, outcome=outcome)
             writer.finish()
         else:
-            rewrite(base, sink, NOTHING, added=plan.items, options=plan.options, pool=pool, job=job, report=report)
-        if plan.files and not report.files and len(report.problems) >= plan.files:
-            raise PlanError(f"None of the files could be read. {report.problems[-1]}.")
-        report.bytes_out = max(sink.tell() - before, 0)
+            rewrite(base, sink, NOTHING, added=plan.items, options=plan.options, pool=pool, job=job, outcome=outcome)
+        if plan.files and not outcome.files and len(outcome.problems) >= plan.files:
+            last = outcome.problems[-1]
+            raise PlanError(f"None of the files could be read. {quoted(last.item)}: {words_of(last)}.")
+        outcome.bytes_out = max(sink.tell() - before, 0)
         if plan.read_back:
-            proof = read_back(plan, sink, job, report, base=base, workers=workers)
+            proof = read_back(plan, sink, job, outcome, base=base, workers=workers)
         job.checkpoint()
         paths = sink.paths
         with noted([plan.target.parent]):
-            settle_backup(sink.commit(), report, keep=plan.keep_replaced)
+            settle_backup(sink.commit(), outcome, keep=plan.keep_replaced)
     finally:
         pool.shutdown(cancel_futures=True)
         if base is not None:
             base.close()
         if sink is not None:
             sink.close()
-    if plan.base is None or report.replaced:
-        report.created += map(str, paths)
+    if plan.base is None or outcome.replaced:
+        outcome.created += map(str, paths)
     return proof
 
 
@@ -111,7 +114,7 @@ def _opened_base(plan: PackPlan, job: Job) -> ArchiveReader | None:
     return base
 
 
-def _clear_up(plan: PackPlan, proof: Proof, job: Job, report: Report) -> None:
+def _clear_up(plan: PackPlan, proof: Proof, job: Job, outcome: Outcome) -> None:
     """Move the originals to the trash, each only when all of it was seen in the archive and is still what it was then.
 
     The archive is in its place by now, so that being cancelled leaves the other originals where they are, and that is said.
@@ -121,12 +124,10 @@ def _clear_up(plan: PackPlan, proof: Proof, job: Job, report: Report) -> None:
         for original in plan.originals:
             job.checkpoint()
             why = proof.lacks(original)
-            if why:
-                report.add(original.name, f"stays where it is, as {why}")
+            if why is not None:
+                outcome.add(original.name, Reason.ORIGINAL_STAYS, cause=why)
             else:
-                to_trash([original], report, job)
+                to_trash([original], outcome, job)
     except Cancelled:
-        left = [path for path in plan.originals if str(path) not in report.trashed and os.path.lexists(path)]
-        report.add(
-            plan.target.name, f"was packed; {plural(len(left), 'original')} stayed where they are, as you cancelled"
-        )
+        left = [path for path in plan.originals if str(path) not in outcome.trashed and os.path.lexists(path)]
+        outcome.add(plan.target.name, Reason.ORIGINALS_STAY_CANCELLED, count=len(left))

@@ -7,7 +7,7 @@ import errno
 import os
 import shutil
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
 from rundlet.core.errors import FileProblem, PlanError, RundletError, file_problem
@@ -15,17 +15,26 @@ from rundlet.core.fs.moving import move_into, move_to
 from rundlet.core.fs.replaced import settle_backup
 from rundlet.core.fs.trash import from_trash, in_trash, trash_one
 from rundlet.core.fs.unfinished import noted
+from rundlet.core.jobs.findings import Reason
 from rundlet.core.jobs.job import Job
-from rundlet.core.jobs.report import Report
+from rundlet.core.jobs.outcomes import (
+    Added,
+    Copied,
+    FolderMade,
+    Moved,
+    Outcome,
+    Packed,
+    Renamed,
+    Trashed,
+    Undone,
+    Unpacked,
+)
 from rundlet.core.streams.replacing import hidden_name, identity, put_in_place
 from rundlet.core.streams.sinks import open_folder
-from rundlet.core.text import plural, quoted, shown
 from rundlet.core.userdata.journal import Put, Record, boot_id, stamp
 
-_PACKED = ("pack", "add")
 
-
-def undo(record: Record, puts: Sequence[Put], job: Job | None = None, report: Report | None = None) -> Report:
+def undo(record: Record, puts: Sequence[Put], job: Job | None = None, outcome: Undone | None = None) -> Undone:
     """Undo a job. It can be tried again when not all of it could be undone.
 
     Originals that went to the trash come back first. An archive goes to the trash, and what it replaced comes back, in one
@@ -34,7 +43,7 @@ def undo(record: Record, puts: Sequence[Put], job: Job | None = None, report: Re
 
     Args:
         puts: what the job put on the disk.
-        report: filled as the work goes on; a new one by default.
+        outcome: filled as the work goes on; a new one by default.
 
     Raises:
         PlanError: when it was undone already.
@@ -43,21 +52,16 @@ def undo(record: Record, puts: Sequence[Put], job: Job | None = None, report: Re
         raise PlanError("That was undone already.")
     job = job or Job()
     started = time.monotonic()
-    report = report if report is not None else Report("undo", Path(record.target))
-    job.begin("Undoing", total_entries=len(puts) + len(record.trashed) + len(record.moved))
-    _move_back(record, job, report)
-    if record.verb in _PACKED:
-        _undo_packing(record, puts, job, report)
-    else:
-        _Taken(record, report, job, to_trash=not deletes(record)).take(puts)
-        _give_back(record, job, report)
-    report.seconds = time.monotonic() - started
-    return report
+    outcome = outcome if outcome is not None else Undone(record.outcome.target)
+    job.begin("Undoing", total_entries=len(puts) + len(record.outcome.trashed) + len(record.outcome.moved))
+    HANDLERS[type(record.outcome)](record, puts, job, outcome)
+    outcome.seconds = time.monotonic() - started
+    return outcome
 
 
 def deletes(record: Record) -> bool:
     """Whether undoing a job deletes files for good: those that are still in the archive that they came from."""
-    if record.verb != "unpack" or not record.stamps:
+    if not isinstance(record.outcome, Unpacked) or not record.stamps:
         return False
     same_boot = record.boot == boot_id()
     for path, before in zip(record.source, record.stamps, strict=False):
@@ -67,62 +71,83 @@ def deletes(record: Record) -> bool:
     return True
 
 
-def _undo_packing(record: Record, puts: Sequence[Put], job: Job, report: Report) -> None:
-    _give_back(record, job, report)
-    if report.problems:
-        report.add(record.target, "stays, as not all of the originals could be given back")
-    elif record.replaced:
-        with noted([Path(record.replaced[0]).parent]):
-            _put_back(record, puts, job, report)
+def _undo_packing(record: Record, puts: Sequence[Put], job: Job, outcome: Undone) -> None:
+    """Originals come back; the archive goes to the trash, or what was in its place comes back."""
+    _give_back(record, job, outcome)
+    if outcome.problems:
+        outcome.add(str(record.outcome.target), Reason.ORIGINALS_NOT_BACK)
+    elif record.outcome.replaced:
+        with noted([Path(record.outcome.replaced[0]).parent]):
+            _put_back(record, puts, job, outcome)
     else:
-        _Taken(record, report, job, to_trash=True).take(puts)
+        _Taken(record, outcome, job, to_trash=True).take(puts)
 
 
-def _move_back(record: Record, job: Job, report: Report) -> None:
-    for before, after in reversed(record.moved):
+def _undo_putting(record: Record, puts: Sequence[Put], job: Job, outcome: Undone) -> None:
+    """What was moved comes back, what was put there goes, and what was in its place or in the trash comes back."""
+    _move_back(record, job, outcome)
+    _Taken(record, outcome, job, to_trash=not deletes(record)).take(puts)
+    _give_back(record, job, outcome)
+
+
+HANDLERS: dict[type[Outcome], Callable[[Record, Sequence[Put], Job, Undone], None]] = {
+    Packed: _undo_packing,
+    Added: _undo_packing,
+    Unpacked: _undo_putting,
+    Copied: _undo_putting,
+    Moved: _undo_putting,
+    Renamed: _undo_putting,
+    FolderMade: _undo_putting,
+    Trashed: _undo_putting,
+}
+"""How each kind of job is undone; a kind that is not here leaves nothing to undo."""
+
+
+def _move_back(record: Record, job: Job, outcome: Undone) -> None:
+    for before, after in reversed(record.outcome.moved):
         if before in record.back:
             continue
         if not os.path.lexists(after):
-            report.add(shown(after), "is not there any more, so it can't be moved back")
+            outcome.add(after, Reason.GONE_SINCE)
         elif os.path.lexists(before):
-            report.add(shown(after), "stays, as its place is taken")
+            outcome.add(after, Reason.PLACE_TAKEN)
         else:
-            _move_one_back(Path(after), Path(before), report, job)
+            _move_one_back(Path(after), Path(before), outcome, job)
         job.advance(entries=1)
 
 
-def _move_one_back(path: Path, before: Path, report: Report, job: Job) -> None:
+def _move_one_back(path: Path, before: Path, outcome: Undone, job: Job) -> None:
     try:
         before.parent.mkdir(parents=True, exist_ok=True)
         if move_to(path, before) is None:
-            there = Report("move", before.parent)
+            there = Moved(before.parent)
             move_into([path], before.parent, there, job)
-            report.issues += there.issues
+            outcome.issues += there.issues
             if there.problems:
                 return
     except (OSError, FileProblem) as error:
-        reason = error.reason if isinstance(error, FileProblem) else error.strerror
-        report.add(shown(str(path)), f"could not be moved back ({reason})")
+        why = error if isinstance(error, FileProblem) else file_problem(error, "move back", path)
+        outcome.add_error(str(path), why, Reason.NOT_MOVED_BACK)
         return
-    report.created.append(str(before))
+    outcome.created.append(str(before))
 
 
-def _give_back(record: Record, job: Job, report: Report) -> None:
-    for path in record.trashed:
+def _give_back(record: Record, job: Job, outcome: Undone) -> None:
+    for path in record.outcome.trashed:
         if path in record.back:
             continue
         try:
-            from_trash(Path(path), record.bins.get(path, ""))
-            report.created.append(path)
+            from_trash(Path(path), record.outcome.bins.get(path, ""))
+            outcome.created.append(path)
         except FileProblem as error:
-            report.add(shown(path), f"could not be given back ({error.reason})")
+            outcome.add_error(path, error, Reason.NOT_BACK)
         job.advance(entries=1)
 
 
-def _put_back(record: Record, puts: Sequence[Put], job: Job, report: Report) -> None:
+def _put_back(record: Record, puts: Sequence[Put], job: Job, outcome: Undone) -> None:
     """What stood in the places of an archive before comes back, all of it in one step; what is there now goes to the trash."""
     same_boot = record.boot == boot_id()
-    places = [Path(path) for path in record.replaced]
+    places = [Path(path) for path in record.outcome.replaced]
     folder = open_folder(places[0].parent)
     borrowed: list[
         tuple[Path, Path, Path]
@@ -131,41 +156,39 @@ def _put_back(record: Record, puts: Sequence[Put], job: Job, report: Report) -> 
         now = {Path(put.path).name: put for put in puts if identity(Path(put.path).name, folder) is not None}
         for name, put in now.items():
             if not put.is_still(os.stat(name, dir_fd=folder, follow_symlinks=False), same_boot=same_boot):
-                report.add(shown(put.path), "was changed since and stays")
-        if report.problems:
+                outcome.add(put.path, Reason.CHANGED_SINCE)
+        if outcome.problems:
             return
         for place in places:
             try:
-                content, info = in_trash(place, record.bins.get(str(place), ""))
+                content, info = in_trash(place, record.outcome.bins.get(str(place), ""))
                 beside = place.with_name(hidden_name(".tmp"))
                 _borrow(content, beside)
             except (FileProblem, OSError) as error:
                 problem = (
                     error if isinstance(error, FileProblem) else file_problem(error, "take out of the trash", place)
                 )
-                report.add(
-                    shown(str(place)), f"stays, as what was there before could not be given back ({problem.reason})"
-                )
+                outcome.add_error(str(place), problem, Reason.BEFORE_NOT_BACK)
                 continue
             borrowed.append((content, beside, info))
-        if not report.problems:
+        if not outcome.problems:
             new = {
                 place.name: (beside.name, os.lstat(beside).st_ino)
                 for place, (_, beside, _) in zip(places, borrowed, strict=True)
             }
             seen = {name: identity(name, folder) for name in now}
             backup = put_in_place(folder, places[0].parent, new, old=list(now), seen=seen)
-            swapped = Report("undo", report.target)
+            swapped = Undone(outcome.target)
             settle_backup(backup, swapped, keep=True)
-            report.issues += swapped.issues
-            report.created += map(str, places)
+            outcome.issues += swapped.issues
+            outcome.created += map(str, places)
             for content, _, info in borrowed:
                 content.unlink(missing_ok=True)
                 info.unlink(missing_ok=True)
             job.advance(entries=len(puts))
     except (RundletError, OSError) as error:
-        failure = file_problem(error, "undo", record.target) if isinstance(error, OSError) else error
-        report.add(record.target, f"stays as it is: {failure.message.rstrip('.')}")
+        failure = file_problem(error, "undo", record.outcome.target) if isinstance(error, OSError) else error
+        outcome.add_error(str(record.outcome.target), failure, Reason.STAYS_AS_IT_IS)
     finally:
         for _, beside, _ in borrowed:
             beside.unlink(missing_ok=True)
@@ -198,8 +221,8 @@ class _Taken:
         to_trash: whether it goes to the trash rather than for good.
     """
 
-    def __init__(self, record: Record, report: Report, job: Job, *, to_trash: bool) -> None:
-        self._report = report
+    def __init__(self, record: Record, outcome: Undone, job: Job, *, to_trash: bool) -> None:
+        self._outcome = outcome
         self._job = job
         self._to_trash = to_trash
         self._same_boot = record.boot == boot_id()
@@ -222,9 +245,7 @@ class _Taken:
             with _opened(folder) as fd:
                 status = os.stat(name, dir_fd=fd, follow_symlinks=False)
                 if not put.is_still(status, same_boot=self._same_boot):
-                    self._leave(
-                        put, "was changed since and stays" if not put.is_folder else "is another folder now and stays"
-                    )
+                    self._leave(put, Reason.ANOTHER_FOLDER if put.is_folder else Reason.CHANGED_SINCE)
                 elif put.is_folder:
                     self._remove_folder(put, name, fd)
                 elif self._to_trash:
@@ -236,8 +257,9 @@ class _Taken:
         except FileNotFoundError:
             return
         except (OSError, FileProblem) as error:
-            reason = error.reason if isinstance(error, FileProblem) else file_problem(error, "remove", put.path).reason
-            self._leave(put, f"could not be removed ({reason})")
+            why = error if isinstance(error, FileProblem) else file_problem(error, "remove", put.path)
+            self._stays.add(put.path)
+            self._outcome.add_error(put.path, why, Reason.NOT_REMOVED)
 
     def _remove_folder(self, put: Put, name: str, fd: int) -> None:
         try:
@@ -246,15 +268,15 @@ class _Taken:
             return
         except OSError:
             if not any(path.startswith(put.path + "/") for path in self._stays):
-                self._leave(put, "stays, as something else is in it")
+                self._leave(put, Reason.FOLDER_NOT_EMPTY)
 
-    def _leave(self, put: Put, why: str) -> None:
+    def _leave(self, put: Put, why: Reason) -> None:
         self._stays.add(put.path)
-        self._report.add(shown(put.path), why)
+        self._outcome.add(put.path, why)
 
     def _count(self, put: Put) -> None:
-        self._report.files += 1
-        self._report.bytes_out += put.size
+        self._outcome.files += 1
+        self._outcome.bytes_out += put.size
 
 
 @contextlib.contextmanager
@@ -264,36 +286,3 @@ def _opened(folder: str) -> Iterator[int]:
         yield fd
     finally:
         os.close(fd)
-
-
-def undo_label(record: Record) -> str:
-    """What the button says that undoes a job; what can't be undone itself is said there."""
-    return f"Delete {plural(record.files, 'unpacked file')}" if record.files and deletes(record) else "Undo"
-
-
-def undo_words(record: Record) -> str:
-    """What undoing a job does, in a few words."""
-    name = quoted(Path(record.target).name)
-    if record.verb in ("pack", "add"):
-        back = " and give the originals back" if record.trashed else ""
-        if record.replaced:
-            return f"Give back {name} as it was before{' and the originals' if back else ''}"
-        return (
-            f"Move {name} to the trash{back}"
-            if record.verb == "pack"
-            else "Give the originals back; what was added stays"
-        )
-    if record.verb == "rename":
-        return f"Give {name} its name from before"
-    if record.verb == "folder":
-        return f"Take the folder {name} away, if nothing is in it"
-    if record.verb == "move":
-        return f"Move {plural(len(record.moved), 'item')} back"
-    if record.verb == "copy":
-        return f"Move what was copied into {name} to the trash"
-    if record.verb == "trash":
-        return f"Give {plural(len(record.trashed), 'item')} back from the trash"
-    back = " and give back what was replaced" if record.trashed else ""
-    back += " and move the archive back" if record.moved else ""
-    where = f"what was unpacked into {name}"
-    return f"Delete {where}{back}" if deletes(record) else f"Move {where} to the trash{back}"

@@ -16,6 +16,7 @@ from rundlet.core.codecs.parallel import cores
 from rundlet.core.errors import Corrupt, RundletError, file_problem
 from rundlet.core.formats.detect import by_id
 from rundlet.core.formats.item_reading import READ_ERRORS, open_item
+from rundlet.core.jobs.findings import Finding, Reason, cause_of
 from rundlet.core.limits import Limits
 from rundlet.core.model.contents import OpenContent, OpenFile
 from rundlet.core.model.entry import Kind
@@ -27,7 +28,7 @@ from rundlet.core.work.scheduler import run_side_by_side
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader, Unit
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
     from rundlet.core.model.item import PackItem
     from rundlet.core.plans.pack_plan import PackPlan
 
@@ -48,30 +49,31 @@ class Proof:
     links: dict[str, str] = field(default_factory=dict)
     folders: set[str] = field(default_factory=set)
 
-    def lacks(self, original: Path) -> str:
-        """Why something must not go to the trash, as a clause, or "" when all of it is in the archive as it is now."""
+    def lacks(self, original: Path) -> Finding | None:
+        """Why something must not go to the trash, or None when all of it is in the archive as it is now."""
         above = len(str(original.parent).rstrip("/")) + 1
         pending = [str(original)]
         while pending:
             path = pending.pop()
-            name = quoted(path[above:])
+            name = path[above:]
             try:
                 status = os.lstat(path)
                 if stat.S_ISDIR(status.st_mode):
                     if path not in self.folders:
-                        return f"{name} is not in the archive"
+                        return Finding.of(Reason.NOT_IN_ARCHIVE, name=name)
                     with os.scandir(path) as entries:
                         pending += [entry.path for entry in entries]
                 elif stat.S_ISLNK(status.st_mode):
                     if self.links.get(path) != os.readlink(path):  # noqa: PTH115 - a Path would tidy it
-                        return f"the link {name} is not in the archive as it is"
+                        return Finding.of(Reason.LINK_NOT_IN_ARCHIVE, name=name)
                 elif path not in self.files:
-                    return f"{name} is not in the archive as it is"
+                    return Finding.of(Reason.NOT_IN_ARCHIVE_AS_IT_IS, name=name)
                 elif self.files[path] != stamp_of(status):
-                    return f"{name} was changed since it was packed"
+                    return Finding.of(Reason.CHANGED_SINCE_PACKED, name=name)
             except OSError as error:
-                return f"{name} could not be looked at ({file_problem(error, 'look at', path).reason})"
-        return ""
+                cause = cause_of(file_problem(error, "look at", path))
+                return Finding.of(Reason.NOT_LOOKED_AT, name=name, cause=cause)
+        return None
 
 
 class Written(Protocol):
@@ -105,7 +107,7 @@ def read_back(
     plan: PackPlan,
     sink: Written,
     job: Job,
-    report: Report,
+    outcome: Outcome,
     *,
     base: ArchiveReader | None = None,
     workers: int | None = None,
@@ -129,7 +131,7 @@ def read_back(
     files = int(np.isin(reader.catalog.kind, (Kind.FILE, Kind.HARD)).sum())
     if base is not None:
         files -= int(np.isin(base.catalog.kind, (Kind.FILE, Kind.HARD)).sum())
-    if files != report.files or any(notice.problem for notice in reader.notices):
+    if files != outcome.files or any(notice.problem for notice in reader.notices):
         raise Corrupt(_failed(plan, plan.target.name, "its table of contents is not whole"))
     items = {item.path: item for item in plan.items if item.kind == Kind.FILE}
     rows = np.flatnonzero(reader.catalog.kind == Kind.FILE)
@@ -151,7 +153,7 @@ def read_back(
                 except RundletError as error:
                     raise Corrupt(_failed(plan, path, lower(error.message))) from error
                 if item is not None and seen is None:
-                    _judge(plan, reader, row, item, report)
+                    _judge(plan, reader, row, item, outcome)
                 elif item is not None and seen is not None:
                     proof.files[item.source] = seen
                 job.advance(entries=1)
@@ -206,7 +208,7 @@ def _seen(item: PackItem | None, chunks: Iterable[bytes], job: Job) -> Stamp | N
     return stamp
 
 
-def _judge(plan: PackPlan, reader: ArchiveReader, row: int, item: PackItem, report: Report) -> None:
+def _judge(plan: PackPlan, reader: ArchiveReader, row: int, item: PackItem, outcome: Outcome) -> None:
     """A file that is not what is in the archive was changed meanwhile, or else the archive is wrong."""
     try:
         status = os.lstat(item.source)
@@ -215,7 +217,7 @@ def _judge(plan: PackPlan, reader: ArchiveReader, row: int, item: PackItem, repo
         unchanged = False
     if unchanged and reader.catalog.size[row] == item.size:
         raise Corrupt(_failed(plan, item.path, "it is not what the file holds."))
-    report.add(item.path, "was changed while it was packed, so the archive holds it as it was before")
+    outcome.add(item.path, Reason.CHANGED_WHILE_PACKED)
 
 
 def _failed(plan: PackPlan, path: str, why: str) -> str:

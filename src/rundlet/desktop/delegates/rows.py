@@ -18,7 +18,7 @@ from rundlet.desktop.theme.style import paint_indicator
 from rundlet.desktop.theme.theme import theme
 
 if TYPE_CHECKING:
-    from rundlet.desktop.locations.listing import Record
+    from rundlet.desktop.locations.listing import Row
 
 Index = QModelIndex | QPersistentModelIndex
 _MIDDLE = Qt.AlignmentFlag.AlignVCenter
@@ -81,7 +81,7 @@ class RowDelegate(QStyledItemDelegate):
         self,
         painter: QPainter,
         option: QStyleOptionViewItem,
-        record: Record,
+        record: Row,
         beside: Iterable[str],
         *,
         selected: bool,
@@ -124,7 +124,7 @@ class RowDelegate(QStyledItemDelegate):
         painter.drawText(rect, alignment, words)
 
 
-def _paint_bar(painter: QPainter, cell: QRect, record: Record) -> None:
+def _paint_bar(painter: QPainter, cell: QRect, record: Row) -> None:
     """The row's part of the largest beside it; in archives its filling is the packed size."""
     s = theme.sizes
     room = cell.width() - 2 * s.gap

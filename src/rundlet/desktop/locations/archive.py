@@ -13,7 +13,7 @@ from rundlet.core.model.file_type import FileType, file_type_of, word_for
 from rundlet.core.model.find import Wanted
 from rundlet.core.model.find_rows import rows_named
 from rundlet.core.model.natural import NATURAL_AT_MOST
-from rundlet.desktop.locations.listing import TOP, Record
+from rundlet.desktop.locations.listing import TOP, Row
 
 if TYPE_CHECKING:
     from rundlet.core.model.tree import ArchiveTree
@@ -105,7 +105,7 @@ class ArchiveListing:
         shown = len(below) if self._keep is None else int(self._keep[below].sum())
         return shown if shown <= NATURAL_AT_MOST or node == TOP else 0
 
-    def record(self, node: int) -> Record:
+    def record(self, node: int) -> Row:
         tree = self.tree
         name = tree.name(node)
         row = tree.row(node)
@@ -117,7 +117,7 @@ class ArchiveListing:
         file_type = (
             FileType.FOLDERS if kind == Kind.DIR else FileType.LINKS if kind == Kind.LINK else file_type_of(name)
         )
-        return Record(
+        return Row(
             name=name,
             file_type=file_type,
             word={Kind.DIR: "Folder", Kind.LINK: "Link", Kind.OTHER: "Device"}.get(kind) or word_for(name),

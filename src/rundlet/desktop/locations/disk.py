@@ -17,7 +17,7 @@ from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.model.file_type import FileType, file_type_of, word_for
 from rundlet.core.model.find import Wanted
 from rundlet.core.model.natural import natural_key
-from rundlet.desktop.locations.listing import TOP, Record
+from rundlet.desktop.locations.listing import TOP, Row
 
 if TYPE_CHECKING:
     from rundlet.core.fs.scan import Part
@@ -123,10 +123,10 @@ class DiskListing:
     def count(self, node: int) -> int:
         return len(self._shown) if node == TOP else 0
 
-    def record(self, node: int) -> Record:
+    def record(self, node: int) -> Row:
         item = self.items[node - 1]
         word = {Kind.DIR: "Folder", Kind.LINK: "Link"}.get(item.kind) or word_for(item.path.name)
-        return Record(
+        return Row(
             name=item.path.name,
             file_type=item.file_type,
             word=word,

@@ -11,7 +11,8 @@ from rundlet.core.model.entry import Kind
 from rundlet.core.model.file_type import FileType, file_type_of
 from rundlet.core.model.natural import natural_key
 from rundlet.core.plans.unpack_plan import Action, Steps, UnpackPlan
-from rundlet.desktop.locations.listing import TOP, Record
+from rundlet.desktop.locations.listing import TOP, Row
+from rundlet.presentation.findings import findings_words
 
 
 @dataclass(slots=True)
@@ -60,7 +61,7 @@ class LandingListing:
             top = self._add(top, name, folder=True)
             self._mark(top, *(("moss", "new") if plan.root_is_new else ("ink", "already there")))
         for step in plan.steps[:most]:
-            tone, note = _tone(step.action, step.note)
+            tone, note = _tone(step.action, findings_words(step.notes))
             node = top
             for name in step.target[:-1]:
                 node = self._add(node, name, folder=True)
@@ -114,10 +115,10 @@ class LandingListing:
     def count(self, node: int) -> int:
         return len(self._places[node].below)
 
-    def record(self, node: int) -> Record:
+    def record(self, node: int) -> Row:
         place = self._places[node]
         file_type = FileType.FOLDERS if place.folder else file_type_of(place.name)
-        return Record(name=place.name, file_type=file_type, tone=place.tone, note=place.note)
+        return Row(name=place.name, file_type=file_type, tone=place.tone, note=place.note)
 
     def sort(self, key: str, *, descending: bool) -> None:
         """The landing tree has one order: what can't be done first, then folders, by name."""

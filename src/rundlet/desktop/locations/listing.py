@@ -19,7 +19,7 @@ COLUMNS = ("name", "kind", "size", "share", "changed")
 
 
 @dataclass(frozen=True, slots=True)
-class Record:
+class Row:
     """What a row shows.
 
     Attributes:
@@ -60,7 +60,7 @@ class Listing(Protocol):
     def count(self, node: int) -> int:
         """How many rows a row shows right below, when it is opened."""
 
-    def record(self, node: int) -> Record:
+    def record(self, node: int) -> Row:
         """What a row shows."""
 
     def sort(self, key: str, *, descending: bool) -> None:

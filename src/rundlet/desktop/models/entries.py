@@ -11,7 +11,7 @@ from PySide6.QtGui import QStandardItem, QStandardItemModel
 from rundlet.core import text
 from rundlet.core.model.entry import NO_TIME, UNKNOWN
 from rundlet.desktop.locations.disk import DiskListing
-from rundlet.desktop.locations.listing import COLUMNS, TOP, Listing, Record
+from rundlet.desktop.locations.listing import COLUMNS, TOP, Listing, Row
 
 if TYPE_CHECKING:
     from rundlet.core.model.file_type import FileType
@@ -166,7 +166,7 @@ class EntryModel(QStandardItemModel):
         """Which of :data:`COLUMNS` a column shows."""
         return self._columns[column]
 
-    def record(self, index: Index) -> Record | None:
+    def record(self, index: Index) -> Row | None:
         """What a row shows."""
         if not index.isValid() or self._listing is None:
             return None
@@ -274,7 +274,7 @@ def _at_once(work: Callable[[], None], then: Callable[[], None]) -> None:
     then()
 
 
-def _shown(record: Record, key: str) -> str:
+def _shown(record: Row, key: str) -> str:
     if key == "name":
         return text.shown(record.name)
     if key == "kind":
@@ -293,7 +293,7 @@ def _when(mtime_ns: int, *, with_time: bool = False) -> str:
     return QLocale().toString(moment if with_time else moment.date(), QLocale.FormatType.ShortFormat)
 
 
-def _details(record: Record) -> str:
+def _details(record: Row) -> str:
     parts = [text.shown(record.name)]
     if record.size != UNKNOWN:
         parts.append(f"{text.number(record.size)} bytes")
@@ -306,7 +306,7 @@ def _details(record: Record) -> str:
     return "\n".join(parts)
 
 
-def _spoken(record: Record) -> str:
+def _spoken(record: Row) -> str:
     parts = [text.shown(record.name), record.word, record.note]
     if record.size != UNKNOWN:
         parts.append(text.size(record.size))

@@ -21,6 +21,7 @@ from rundlet.desktop.views.basics import (
 )
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.landing_tree import LandingView, Taken, set_rule, taken_hint
+from rundlet.presentation.findings import finding_words
 
 if TYPE_CHECKING:
     from rundlet.desktop.state.archive_batch import ArchiveBatch, BatchForm
@@ -58,14 +59,15 @@ class BatchPage(QWidget):
         self.statement.setText(f"Unpack {text.plural(len(form.archives), 'archive')}")
         self.clash[form.on_clash].setChecked(True)
         self.trash.setChecked(form.trash)
-        stays = [o for o in form.ready if o.plan is not None and o.plan.lacking] if form.trash else []
+        stays = [(o.path, o.plan.lacking) for o in form.ready if o.plan is not None and o.plan.lacking is not None]
+        stays = stays if form.trash else []
         self.stays.setVisible(bool(stays))
         if stays:
-            name = text.quoted(stays[0].path.name)
+            name = text.quoted(stays[0][0].name)
             more = f" and {text.plural(len(stays) - 1, 'other archive')}" if len(stays) > 1 else ""
             self.stays.setText(
                 f"{name}{more} stay{'' if more else 's'} where {'they are' if more else 'it is'}, "
-                f"as {stays[0].plan.lacking if stays[0].plan else ''}."
+                f"as {finding_words(stays[0][1])}."
             )
         self.show_files.setChecked(form.show)
 

@@ -34,6 +34,7 @@ from rundlet.desktop.views.basics import (
 )
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.gauge import Gauge
+from rundlet.presentation.findings import issue_words
 
 if TYPE_CHECKING:
     from rundlet.core.work.trial import Point
@@ -140,7 +141,7 @@ class PackTarget(QWidget):
         self.gauge.setVisible(selection.items > 0)
         self._show_limit(point)
         self.sizes.setText(_size_words(selection, self._trials.point))
-        lost = [issue.message for issue in not_kept(self._trials.traits, form.info, WriteOptions(form.level))]
+        lost = [issue_words(issue) for issue in not_kept(self._trials.traits, form.info, WriteOptions(form.level))]
         self.not_kept.setText(text.sentence(f"With {form.info.id}, {'; '.join(lost)}") if lost else "")
         self.not_kept.setVisible(bool(lost))
         lack = self._lack(point)

@@ -27,6 +27,7 @@ from rundlet.desktop.views.basics import (
     radio_group,
 )
 from rundlet.desktop.views.gauge import Gauge
+from rundlet.presentation.findings import finding_words, issue_words
 
 if TYPE_CHECKING:
     from rundlet.core.errors import RundletError
@@ -124,11 +125,11 @@ class UnpackPage(QWidget):
     def _show_outcome(self, *_: object) -> None:
         """What is not kept, and that the archive stays where it would not go though that is asked for."""
         plan = self._workspace.plan
-        lacking = plan.lacking if plan is not None and self._workspace.unpack.after != Afterwards.STAYS else ""
-        self.stays.setText(f"The archive stays where it is, as {lacking}." if lacking else "")
-        self.stays.setVisible(bool(lacking))
+        lacking = plan.lacking if plan is not None and self._workspace.unpack.after != Afterwards.STAYS else None
+        self.stays.setText(f"The archive stays where it is, as {finding_words(lacking)}." if lacking else "")
+        self.stays.setVisible(lacking is not None)
         losses = plan.losses if plan is not None else ()
-        self.not_kept.setText("\n".join(text.sentence(i.message) for i in losses))
+        self.not_kept.setText("\n".join(text.sentence(issue_words(loss)) for loss in losses))
         self.not_kept.setVisible(bool(losses))
 
     def _show(self) -> None:

@@ -129,9 +129,9 @@ def landing_words(plan: UnpackPlan) -> str:
     if new > 0:
         parts.append(text.plural(new, "new file"))
     words = {Action.NUMBER: "both kept", Action.REPLACE: "replaced", Action.SKIP: "left alone"}
-    for action, outcome in words.items():
+    for action, result in words.items():
         if plan.counts[action]:
-            parts.append(f"{text.plural(plan.counts[action], 'name')} already taken, {outcome}")
+            parts.append(f"{text.plural(plan.counts[action], 'name')} already taken, {result}")
     if plan.counts[Action.SAME]:
         parts.append(f"{text.plural(plan.counts[Action.SAME], 'file')} already there with the same content")
     if plan.counts[Action.REFUSE]:

@@ -107,9 +107,9 @@ class ArchiveBatch(QObject):
             problems = [(outlook.path.name, outlook.problem) for outlook in found if outlook.problem]
             return found, LandingListing(into, plans, problems)
 
-        def done(outcome: tuple[list[Outlook], LandingListing]) -> None:
+        def done(result: tuple[list[Outlook], LandingListing]) -> None:
             if self.form is form:
-                form.outlooks, form.landing = tuple(outcome[0]), outcome[1]
+                form.outlooks, form.landing = tuple(result[0]), result[1]
                 self.changed.emit()
 
         self._task.run(work, done=done, failed=log_failure)

@@ -161,9 +161,9 @@ class TrialRunner(QObject):
             self._points[point.fmt, point.level] = point
             self.changed.emit()
 
-    def _ended(self, outcome: object) -> None:
+    def _ended(self, result: object) -> None:
         self.running = False
-        if isinstance(outcome, BaseException) and not isinstance(outcome, RundletError):
+        if isinstance(result, BaseException) and not isinstance(result, RundletError):
             self._points = {}
         self.changed.emit()
 

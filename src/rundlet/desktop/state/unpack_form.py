@@ -121,10 +121,10 @@ class UnpackSetup(PackSetup):
 
         self._plan_task.run(work, done=self._land, failed=self._plan_failed)
 
-    def _land(self, outcome: tuple[UnpackPlan, LandingListing]) -> None:
+    def _land(self, result: tuple[UnpackPlan, LandingListing]) -> None:
         self._forget_plan()
-        self.plan = outcome[0]
-        self.landed.emit(*outcome)
+        self.plan = result[0]
+        self.landed.emit(*result)
 
     def _plan_failed(self, error: BaseException) -> None:
         if isinstance(error, RundletError):

@@ -33,7 +33,7 @@ from rundlet.desktop.locations.listing import TOP, Listing, in_archive
 from rundlet.desktop.state.folder_watch import FolderWatch
 from rundlet.desktop.state.forms import OpenArchive, Place, Selection, UnpackForm
 from rundlet.desktop.state.selection import Choosing
-from rundlet.desktop.temp_copies import TempCopies, lend, report_error
+from rundlet.desktop.temp_copies import TempCopies, lend, outcome_error
 
 if TYPE_CHECKING:
     import numpy as np
@@ -191,10 +191,10 @@ class Workspace(Choosing):
         def work(job: Job) -> Place:
             job.begin("Opening", total_bytes=size)
             folder = self.temp_copies.new_folder(size)
-            report = lend(opened, [node], folder, job, keep_folders=False)
-            made = [Path(path) for path in report.created if os.path.isfile(path)]
+            outcome = lend(opened, [node], folder, job, keep_folders=False)
+            made = [Path(path) for path in outcome.created if os.path.isfile(path)]
             if not made:
-                raise report_error(report)
+                raise outcome_error(outcome)
             return Place(outer.folder, archive=made[0], outer=outer)
 
         def done(place: Place) -> None:

@@ -21,13 +21,14 @@ from rundlet.core import text
 from rundlet.desktop.dragging import drag_out, files_mime
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, restyle
+from rundlet.presentation.outcomes import presenter_of, record_words
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QMouseEvent
 
     from rundlet.core.jobs.job import Progress
     from rundlet.core.userdata.journal import Record
-    from rundlet.desktop.jobs import Jobs, Outcome, RunningJob
+    from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
 
 _MOST_UNREAD = 3  # results shown; more are counted
 
@@ -130,19 +131,19 @@ class Unread(QWidget):
 
     read_wanted = Signal(object)
 
-    def __init__(self, running: RunningJob, outcome: Outcome) -> None:
+    def __init__(self, running: RunningJob, result: JobResult) -> None:
         super().__init__()
         self.running = running
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(theme.sizes.gap)
-        self.words = label(text.in_short(outcome.words), "warn")
+        self.words = label(text.in_short(result.words), "warn")
         row.addWidget(self.words, 1)
         self.show_button = QPushButton("Show problems")
-        self.show_button.setAccessibleName(f"Show problems of {outcome.title}")
+        self.show_button.setAccessibleName(f"Show problems of {result.title}")
         self.close_button = QToolButton()
         self.close_button.setIcon(theme.icon("cancel", "soft"))
-        self.close_button.setAccessibleName(f"Dismiss the result of {outcome.title}")
+        self.close_button.setAccessibleName(f"Dismiss the result of {result.title}")
         self.close_button.setToolTip("Dismiss")
         row.addWidget(self.show_button)
         row.addWidget(self.close_button)
@@ -208,7 +209,7 @@ class Strip(QFrame):
         row.addLayout(self._jobs_box)
         self.rows: dict[RunningJob, JobRow] = {}
         self.unread: list[Unread] = []
-        self._before: tuple[RunningJob, Outcome] | None = None  # a result with problems that nobody has read
+        self._before: tuple[RunningJob, JobResult] | None = None  # a result with problems that nobody has read
         self._last: RunningJob | None = None
         self._all = jobs
         self.problems_button.clicked.connect(self._read_last)
@@ -252,7 +253,7 @@ class Strip(QFrame):
         if running in self.rows:
             self.rows[running].show_progress()
 
-    def _ended(self, running: RunningJob, outcome: Outcome) -> None:
+    def _ended(self, running: RunningJob, result: JobResult) -> None:
         row = self.rows.pop(running, None)
         if row is not None:
             self._jobs_box.removeWidget(row)
@@ -262,18 +263,18 @@ class Strip(QFrame):
             self.question.hide()
         if self._before is not None:
             self._add_unread(*self._before)
-        self._before = None if outcome.good else (running, outcome)
+        self._before = None if result.good else (running, result)
         self._last = running
-        self.last.setText(text.in_short(outcome.words))
+        self.last.setText(text.in_short(result.words))
         self.last.setToolTip("")
-        restyle(self.last, "role", "soft" if outcome.good else "warn")
-        self.problems_button.setVisible(bool(outcome.details))
-        self._target = outcome.show
-        self.show_button.setVisible(outcome.show is not None)
-        report = outcome.report
-        packed = report is not None and report.verb in ("pack", "add")
+        restyle(self.last, "role", "soft" if result.good else "warn")
+        self.problems_button.setVisible(bool(result.details))
+        self._target = result.show
+        self.show_button.setVisible(result.show is not None)
+        outcome = result.outcome
+        packed = outcome is not None and presenter_of(outcome).makes_archive
         self._files = (
-            [Path(path) for path in report.created] or [report.target] if packed and report is not None else []
+            [Path(path) for path in outcome.created] or [outcome.target] if packed and outcome is not None else []
         )
         self.copy_button.setVisible(packed)
         self.handle.files = self._files
@@ -283,10 +284,10 @@ class Strip(QFrame):
     def recall(self, record: Record) -> None:
         """Show what was done last before the window was opened, unless something was done since."""
         if not self.last.text():
-            self.last.setText(text.in_short(record.words))
+            self.last.setText(text.in_short(record_words(record)))
 
-    def _add_unread(self, running: RunningJob, outcome: Outcome) -> None:
-        unread = Unread(running, outcome)
+    def _add_unread(self, running: RunningJob, result: JobResult) -> None:
+        unread = Unread(running, result)
         unread.read_wanted.connect(self._read)
         unread.close_button.clicked.connect(self._put_away)
         self.unread.append(unread)

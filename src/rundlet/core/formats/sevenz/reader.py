@@ -24,7 +24,7 @@ from rundlet.core.formats.sevenz.fields import FieldReader
 from rundlet.core.formats.sevenz.header import Header, Streams, read_header, read_streams
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, UNIX_EXTENSION, Attribute, Folder, Property, SignatureHeader
 from rundlet.core.formats.sevenz.solid_blocks import Block, Keys, exactly
-from rundlet.core.jobs.report import Issue
+from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.limits import MIB
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.model.entry import UNKNOWN, Kind
@@ -127,8 +127,7 @@ class SevenReader(ArchiveReader):
                 hint="Fetch it again.",
             )
         if end < self.source.size:
-            behind = plural(self.source.size - end, "byte")
-            self.notices.append(Issue(self.source.name, f"{behind} behind its end don't belong to it", problem=False))
+            self.notices.append(issue(self.source.name, Reason.JUNK_BEHIND, count=self.source.size - end))
         data = read_exactly(self.source, at, start.next_header_size)
         if crc32(data) != start.next_header_crc:
             raise Corrupt(f"The table of contents of {quoted(self.source.name)} is damaged.", offset=at)
@@ -226,11 +225,7 @@ class SevenReader(ArchiveReader):
         anti = header.is_anti & ~header.has_stream
         if anti.any():
             kept = np.flatnonzero(~anti)
-            entries = plural(int(anti.sum()), "entry")
-            verb = "is" if anti.sum() == 1 else "are"
-            self.notices.append(
-                Issue(self.source.name, f"{entries} only meant to take a file away {verb} not listed", problem=False)
-            )
+            self.notices.append(issue(self.source.name, Reason.ANTI_ITEMS, count=int(anti.sum())))
             for row in np.flatnonzero(anti).tolist():
                 is_file, attributes = bool(header.is_empty_file[row]), int(self.attributes[row])
                 self.anti.append(AntiItem(catalog.path(row), is_file, attributes, self.times(row), row))

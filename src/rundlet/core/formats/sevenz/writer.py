@@ -12,11 +12,10 @@ from rundlet.core.codecs.aes import BLOCK, CbcEncryptor, stretched_key
 from rundlet.core.codecs.branch import filtered
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.parallel import Pool, cores, in_order
-from rundlet.core.errors import Corrupt, left_out
+from rundlet.core.errors import Corrupt
 from rundlet.core.formats.edits import NOTHING, Edits
 from rundlet.core.formats.entry_contents import ArchiveContents
 from rundlet.core.formats.item_reading import (
-    CHANGED,
     READ_ERRORS,
     ReadFailed,
     open_item,
@@ -38,6 +37,7 @@ from rundlet.core.formats.sevenz.pieces import OpenBlock, Piece, pack_piece, pac
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, IDS, BindPair, Coder, Folder, Property, SignatureHeader
 from rundlet.core.formats.sevenz.sorting import FILTERS, BlockPlan, ContentType, blocks, content_type_of_block
+from rundlet.core.jobs.findings import Reason
 from rundlet.core.limits import CHUNK, GIB, KIB, MIB
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.model.item import PackItem
@@ -48,7 +48,7 @@ from rundlet.core.text import quoted
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader, Sink
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
     from rundlet.core.model.format_info import WriteOptions
 
 _POWER = 19  # 2**19 rounds for a key, as is usual in this format: a tenth of a second
@@ -89,12 +89,12 @@ class SevenWriter:
         self._start = sink.tell()
         sink.write(bytes(HEAD_SIZE))
 
-    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
+    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, outcome: Outcome) -> None:
         items = [item if item.size or item.kind != Kind.FILE else with_size(item) for item in items]
         for item in items:
             if item.kind == Kind.DIR or (item.kind == Kind.FILE and not item.size):
                 self._empty.append(new_row(item))
-                report.files += item.kind == Kind.FILE
+                outcome.files += item.kind == Kind.FILE
                 job.advance(entries=1)
         how = LEVELS.get(self._level, LEVELS[1])
         plans = blocks(
@@ -105,12 +105,12 @@ class SevenWriter:
             pool=pool,
             job=job,
         )
-        self._pack(plans, how, pool=pool, job=job, report=report)
+        self._pack(plans, how, pool=pool, job=job, outcome=outcome)
 
-    def _pack(self, plans: Iterable[BlockPlan], how: Level, *, pool: Pool, job: Job, report: Report) -> None:
+    def _pack(self, plans: Iterable[BlockPlan], how: Level, *, pool: Pool, job: Job, outcome: Outcome) -> None:
         """Write the blocks, their pieces packed side by side."""
         ahead = max(min(2 * cores() + 1, _ENCODER_MEMORY // how.memory), 1)
-        tasks = (task for plan in plans for task in self._tasks(plan, how, job, report))
+        tasks = (task for plan in plans for task in self._tasks(plan, how, job, outcome))
         writing: _Writing | None = None
         for piece in in_order(pool, tasks, ahead=ahead):
             if writing is None:
@@ -118,24 +118,24 @@ class SevenWriter:
             writing.add(piece)
             job.checkpoint()
             if piece.is_last:
-                self._end_block(writing, piece.block, report)
+                self._end_block(writing, piece.block, outcome)
                 writing = None
 
-    def _end_block(self, writing: _Writing, block: OpenBlock, report: Report) -> None:
+    def _end_block(self, writing: _Writing, block: OpenBlock, outcome: Outcome) -> None:
         if block.failed is not None:
             self._sink.rewind(writing.start)
-            report.add(block.plan.items[0].path, left_out(block.failed.problem))
+            outcome.add_error(block.plan.items[0].path, block.failed.problem, Reason.NOT_READ)
             return
         if not block.plan.rows:
-            report.files += sum(row.kind == Kind.FILE for row in block.files)
-            report.bytes_in += block.plain
+            outcome.files += sum(row.kind == Kind.FILE for row in block.files)
+            outcome.bytes_in += block.plain
         if block.plain:
             self._blocks.append(writing.finish(block))
         else:
             self._sink.rewind(writing.start)
         self._empty += [row for row in block.files if not row.has_stream]
 
-    def _tasks(self, plan: BlockPlan, how: Level, job: Job, report: Report) -> Iterator[Callable[[], Piece]]:
+    def _tasks(self, plan: BlockPlan, how: Level, job: Job, outcome: Outcome) -> Iterator[Callable[[], Piece]]:
         """The pieces of a block, read here one after the other, to be packed side by side."""
         name, filter_name = "lzma2", FILTERS.get(plan.content_type, "")
         if plan.content_type == ContentType.PACKED:
@@ -147,7 +147,7 @@ class SevenWriter:
         ):
             name = "ppmd"
         block = OpenBlock(plan, name, filter_name)
-        content = self._content(block, how.piece, job, report)
+        content = self._content(block, how.piece, job, outcome)
         if filter_name:
             content = filtered(filter_name, content)
         if name == "ppmd":
@@ -158,7 +158,7 @@ class SevenWriter:
             yield partial(pack_piece, block, data, how, job.advance)
         yield partial(Piece, block, b"", 0, is_last=True)
 
-    def _content(self, block: OpenBlock, largest: int, job: Job, report: Report) -> Iterator[bytes]:
+    def _content(self, block: OpenBlock, largest: int, job: Job, outcome: Outcome) -> Iterator[bytes]:
         """The plain bytes of a block; notes its files on the way."""
         for number, item in enumerate(block.plan.items):
             row = block.plan.rows[number] if block.plan.rows else new_row(item)
@@ -176,14 +176,14 @@ class SevenWriter:
                 if row.size:
                     block.failed = failure  # it has a block to itself, which is taken back
                 else:
-                    report.add(item.path, left_out(failure.problem))
+                    outcome.add_error(item.path, failure.problem, Reason.NOT_READ)
                 job.advance(entries=1)
                 continue
             row.has_stream = row.size > 0
             block.plain += row.size
             block.files.append(row)
             if item.kind == Kind.FILE and row.size != item.size:
-                report.add(item.path, CHANGED, problem=False)
+                outcome.add(item.path, Reason.CHANGED_WHILE_READ)
             job.advance(entries=1)
 
     def _pieces(self, item: PackItem, largest: int, job: Job) -> Iterator[bytes]:
@@ -206,7 +206,7 @@ class SevenWriter:
         except READ_ERRORS as error:
             raise ReadFailed(read_problem(error, item)) from error
 
-    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, report: Report) -> None:
+    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, outcome: Outcome) -> None:
         assert isinstance(reader, SevenReader)
         for folder in range(len(reader.streams.folders)):
             rows = reader.rows_of(folder)
@@ -216,7 +216,7 @@ class SevenWriter:
                 self.copy_block(reader, folder, edits)
                 job.advance(self._sink.tell() - before)
             elif gone < len(rows):
-                self._pack_anew(reader, folder, edits, pool, job, report)
+                self._pack_anew(reader, folder, edits, pool, job, outcome)
         self._empty += kept_rows(reader, -1, edits) + anti_rows(reader)
         self._properties = reader.archive_properties
         self._unknown = reader.unknown
@@ -237,7 +237,9 @@ class SevenWriter:
         sizes = [int(streams.pack_size[i]) for i in span]
         self._blocks.append(BlockRow(coders, streams.output_sizes(folder), sizes, kept_rows(reader, folder, edits)))
 
-    def _pack_anew(self, reader: SevenReader, folder: int, edits: Edits, pool: Pool, job: Job, report: Report) -> None:
+    def _pack_anew(
+        self, reader: SevenReader, folder: int, edits: Edits, pool: Pool, job: Job, outcome: Outcome
+    ) -> None:
         """A block that loses entries: decoded once, and written without them."""
         rows = kept_rows(reader, folder, edits)
         kept = [row for row in reader.rows_of(folder) if row not in edits.removed]
@@ -248,7 +250,7 @@ class SevenWriter:
                 for row, number in zip(rows, kept, strict=True)
             ]
             plan = BlockPlan(content_type_of_block(reader.streams.folders[folder]), items, rows)
-            self._pack([plan], LEVELS.get(self._level, LEVELS[1]), pool=pool, job=job, report=report)
+            self._pack([plan], LEVELS.get(self._level, LEVELS[1]), pool=pool, job=job, outcome=outcome)
         finally:
             contents.close()
 

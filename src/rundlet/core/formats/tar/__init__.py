@@ -15,10 +15,10 @@ from rundlet.core.formats.tar.headers import BLOCK, may_be_header
 from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.tar.resumed_stream import ResumingFeed
 from rundlet.core.formats.tar.writer import TarWriter
-from rundlet.core.jobs.report import Issue
+from rundlet.core.jobs.findings import Reason, issue
 from rundlet.core.limits import CHUNK, DEFAULT
 from rundlet.core.streams.exact import read_there
-from rundlet.core.text import lower, plural
+from rundlet.core.text import lower
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import Sink
@@ -56,26 +56,20 @@ class TarFormat:
             index, plain = _listed(source, self._packing, opening)
         notices = []
         if index.lost:
-            why = lower(index.lost).rstrip(".")
-            are = "may be" if index.resumed else "are"
-            notices.append(
-                Issue(source.name, f"entries {are} missing in the list, and those behind may not belong in it: {why}")
-            )
+            reason = Reason.ENTRIES_MAY_BE_MISSING if index.resumed else Reason.ENTRIES_MISSING
+            notices.append(issue(source.name, reason, cause=lower(index.lost).rstrip(".")))
         if index.damaged:
-            found = plural(len(index.catalog), "entry")
             why = lower(index.damaged).rstrip(".")
-            notices.append(Issue(source.name, f"the list ends after {found}: {why}"))
+            notices.append(issue(source.name, Reason.LIST_ENDS, count=len(index.catalog), cause=why))
         if index.trailing:
-            notices.append(
-                Issue(source.name, f"{plural(index.trailing, 'byte')} behind its end don't belong to it", problem=False)
-            )
+            notices.append(issue(source.name, Reason.JUNK_BEHIND, count=index.trailing))
         reader = TarReader(source, self.info, self._packing, index, notices, opening.limits, plain)
-        for count, words in (
-            (len(reader.doubtful), "may be damaged, which their names will say when they come out"),
-            (reader.unchecked, "can't be checked, as their checksum is missing with what is missing"),
+        for count, reason in (
+            (len(reader.doubtful), Reason.FILES_DOUBTFUL),
+            (reader.unchecked, Reason.FILES_UNCHECKED),
         ):
             if count:
-                notices.insert(0, Issue(source.name, f"{plural(count, 'file')} {words}"))
+                notices.insert(0, issue(source.name, reason, count=count))
         return reader
 
     def create(self, sink: Sink, options: WriteOptions) -> TarWriter:

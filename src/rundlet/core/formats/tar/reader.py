@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
     from rundlet.core.formats.tar.index import Index
     from rundlet.core.formats.tar.members import Stretches
-    from rundlet.core.jobs.report import Issue
+    from rundlet.core.jobs.findings import Issue
     from rundlet.core.model.format_info import FormatInfo
     from rundlet.core.streams.sources import ByteSource
 

@@ -13,13 +13,13 @@ from functools import lru_cache, partial
 from typing import TYPE_CHECKING, Protocol
 
 from rundlet.core.codecs.parallel import Pool, cores, in_order
-from rundlet.core.errors import left_out
 from rundlet.core.formats.compressed_stream import Point
 from rundlet.core.formats.edits import NOTHING, Edits
 from rundlet.core.formats.item_reading import READ_ERRORS, open_item, read_problem
 from rundlet.core.formats.tar.headers import BLOCK, Fields, Type, split_name
 from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.tar.rewriting import Changes, extension, first_change, kept, read_stretches, record
+from rundlet.core.jobs.findings import Reason
 from rundlet.core.limits import CHUNK
 from rundlet.core.model.contents import OpenContent, OpenFile
 from rundlet.core.model.entry import Kind
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from rundlet.core.codecs.packers import Packer
     from rundlet.core.formats.base import ArchiveReader, Sink
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
     from rundlet.core.model.format_info import WriteOptions
     from rundlet.core.model.item import PackItem
 
@@ -65,7 +65,7 @@ class TarWriter:
         self._start = Point(0, 0)
         self._globals: list[bytes] = []
 
-    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, report: Report) -> None:
+    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, outcome: Outcome) -> None:
         assert isinstance(reader, TarReader)
         self._kept = reader
         self._globals = sorted(reader.index.globals)
@@ -75,14 +75,14 @@ class TarWriter:
             copy_bytes(self._sink, reader.source, 0, start.packed, job.advance)
             self._start, self._written = start, start.plain
 
-    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
+    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, outcome: Outcome) -> None:
         if self._packer is None:
             self._keep_plain(job)
-            for data in self._counted(self._new(items, job, report)):
+            for data in self._counted(self._new(items, job, outcome)):
                 self._sink.write(data)
             return
         told = _Told(job, items, self._kept, self._start)
-        entries = itertools.chain(self._kept_packed(), self._new(items, _Unsaid(job), report))
+        entries = itertools.chain(self._kept_packed(), self._new(items, _Unsaid(job), outcome))
         pieces = in_pieces(self._counted(entries), self._packer.piece)
         tasks: Iterator[Callable[[], bytes]] = (partial(self._packer.pack, piece, told.packed) for piece in pieces)
         for data in in_order(pool, tasks, ahead=cores() + 2):
@@ -99,10 +99,10 @@ class TarWriter:
             yield data
         yield _END + bytes(-(self._written + len(_END)) % _RECORD)
 
-    def _new(self, items: Sequence[PackItem], job: _Advances, report: Report) -> Iterator[bytes]:
+    def _new(self, items: Sequence[PackItem], job: _Advances, outcome: Outcome) -> Iterator[bytes]:
         for item in items:
             if item.kind == Kind.FILE:
-                yield from self._file(item, job, report)
+                yield from self._file(item, job, outcome)
             else:
                 yield self._header(item)
             job.advance(entries=1)
@@ -126,15 +126,15 @@ class TarWriter:
             feed = self._kept.feed(self._start)
             yield from read_stretches(kept(self._kept, self._changes, feed, self._start.plain), feed)
 
-    def _file(self, item: PackItem, job: _Advances, report: Report) -> Iterator[bytes]:
+    def _file(self, item: PackItem, job: _Advances, outcome: Outcome) -> Iterator[bytes]:
         if item.inode is not None and item.inode in self._names:
             yield self._header(item, link=self._names[item.inode])
-            report.files += 1
+            outcome.files += 1
             return
         try:
             content = open_item(item)
         except READ_ERRORS as error:
-            report.add(item.path, left_out(read_problem(error, item)))
+            outcome.add_error(item.path, read_problem(error, item), Reason.NOT_READ)
             return
         try:
             size = content.size
@@ -142,22 +142,22 @@ class TarWriter:
             if not size and fd >= 0 and (unstated := _unstated(fd)):
                 size = len(unstated)
                 yield self._header(item, size=size) + unstated + bytes(-size % BLOCK)
-                report.files += 1
-                report.bytes_in += size
+                outcome.files += 1
+                outcome.bytes_in += size
                 return
             stretches = _stretches(fd, size) if fd >= 0 else None
             if stretches is None:
                 yield self._header(item, size=size)
-                yield from _content(content, item, [(0, size)], job, report)
+                yield from _content(content, item, [(0, size)], job, outcome)
                 yield bytes(-size % BLOCK)
             else:
-                yield from self._sparse(content, item, stretches, size, job, report)
+                yield from self._sparse(content, item, stretches, size, job, outcome)
         finally:
             content.close()
         if item.inode is not None:
             self._names[item.inode] = _raw(item.path)
-        report.files += 1
-        report.bytes_in += size
+        outcome.files += 1
+        outcome.bytes_in += size
 
     def _sparse(
         self,
@@ -166,7 +166,7 @@ class TarWriter:
         stretches: list[tuple[int, int]],
         size: int,
         job: _Advances,
-        report: Report,
+        outcome: Outcome,
     ) -> Iterator[bytes]:
         """A file with holes, in pax sparse format 1.0: its map stands before its data."""
         lines = [len(stretches), *(value for pair in stretches for value in pair)]
@@ -183,7 +183,7 @@ class TarWriter:
         inner = f"{folder}/GNUSparseFile.0/{name}" if folder else f"GNUSparseFile.0/{name}"
         yield self._header(item, size=len(head) + data, records=records, name=_raw(inner))
         yield head
-        yield from _content(content, item, stretches, job, report)
+        yield from _content(content, item, stretches, job, outcome)
         yield bytes(-data % BLOCK)
         job.advance(size - data)
 
@@ -342,7 +342,7 @@ def _stretches(fd: int, size: int) -> list[tuple[int, int]] | None:
 
 
 def _content(
-    content: OpenContent, item: PackItem, stretches: list[tuple[int, int]], job: _Advances, report: Report
+    content: OpenContent, item: PackItem, stretches: list[tuple[int, int]], job: _Advances, outcome: Outcome
 ) -> Iterator[bytes]:
     """The data of a file. What can't be read any more is filled with zeros, as the header has said how much there is."""
     said = False
@@ -351,13 +351,15 @@ def _content(
         while at < end:
             try:
                 data = content.read(min(CHUNK, end - at), at)
-                why = "it became shorter while it was read"
+                why = None
             except READ_ERRORS as error:
-                data, why = b"", f"could not be read to its end ({read_problem(error, item).reason})"
+                data, why = b"", read_problem(error, item)
             if not data:
-                if not said:
-                    report.add(item.path, f"{why}; the rest of it in the archive is zeros")
-                    said = True
+                if not said and why is not None:
+                    outcome.add_error(item.path, why, Reason.NOT_READ_TO_END)
+                elif not said:
+                    outcome.add(item.path, Reason.BECAME_SHORTER)
+                said = True
                 data = bytes(min(CHUNK, end - at))
             at += len(data)
             yield data

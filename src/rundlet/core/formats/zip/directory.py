@@ -28,11 +28,11 @@ from rundlet.core.formats.zip.records import (
     Flag,
     Host,
 )
-from rundlet.core.jobs.report import Issue
+from rundlet.core.jobs.findings import Finding, Issue, Reason, issue
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.streams.exact import read_exactly
-from rundlet.core.text import number, plural, quoted
+from rundlet.core.text import number, quoted
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
@@ -109,18 +109,15 @@ def read_directory(source: ByteSource, end: End, limits: Limits, job: Job, code_
         )
     notices = []
     if damaged:
-        count = plural(len(positions), "entry")
         known = _columns(blob, positions, source, end, [], code_page).offset.tolist()
         rest = scan(source, job, shift=end.shift, known=set(known))
-        notices += _scan_notices(source, f"its table of contents is damaged behind {count}", rest)
+        notices += _scan_notices(source, Finding.of(Reason.LIST_DAMAGED_BEHIND, count=len(positions)), rest)
         blob = b"".join([*_one_by_one(blob, positions), *rest.records])
         positions, _ = _record_positions(blob)
     elif len(positions) != end.entries and (len(positions) - end.entries) % (MAX16 + 1):
-        said, there = plural(end.entries, "entry"), number(len(positions))
-        notices.append(Issue(source.name, f"it says that it has {said}, and {there} are there"))
+        notices.append(issue(source.name, Reason.COUNT_DIFFERS, said=end.entries, there=len(positions)))
     if end.trailing:
-        behind = plural(end.trailing, "byte")
-        notices.append(Issue(source.name, f"{behind} behind its end don't belong to it", problem=False))
+        notices.append(issue(source.name, Reason.JUNK_BEHIND, count=end.trailing))
     return _columns(blob, positions, source, end, notices, code_page)
 
 
@@ -133,19 +130,17 @@ def scanned_directory(source: ByteSource, job: Job, code_page: str | None = None
     blob = b"".join(found.records)
     positions, _ = _record_positions(blob)
     anywhere = End(start=_FAR, size=0, entries=len(positions), shift=0, trailing=0)
-    notices = _scan_notices(source, "it is cut off or damaged, and its table of contents is missing", found)
+    notices = _scan_notices(source, Finding(Reason.LIST_MISSING), found)
     return _columns(blob, positions, source, anywhere, notices, code_page)
 
 
-def _scan_notices(source: ByteSource, why: str, found: Scan) -> list[Issue]:
-    count = plural(len(found.records), "entry") if found.records else "nothing more"
-    verb = "were" if len(found.records) > 1 else "was"
-    known = ", with no permissions known" if found.records else ""
-    notices = [Issue(source.name, f"{why}; {count} {verb} found without it{known}")]
+def _scan_notices(source: ByteSource, why: Finding, found: Scan) -> list[Issue]:
+    reason = Reason.FOUND_WITHOUT_LIST if found.records else Reason.NOTHING_WITHOUT_LIST
+    notices = [issue(source.name, reason, cause=why, count=len(found.records))]
     if found.gaps:
-        notices.append(Issue(source.name, "something between its entries is damaged or missing"))
+        notices.append(issue(source.name, Reason.GAPS))
     if found.cut:
-        notices.append(Issue(found.cut.decode("utf-8", "replace"), "is cut off, and is not listed"))
+        notices.append(issue(found.cut.decode("utf-8", "replace"), Reason.ENTRY_CUT))
     return notices
 
 

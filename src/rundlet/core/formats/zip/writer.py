@@ -12,9 +12,8 @@ from rundlet.core.codecs.checksums import crc32_combine
 from rundlet.core.codecs.encoders import ENCODERS
 from rundlet.core.codecs.parallel import Pool, cores, in_order
 from rundlet.core.codecs.steps import STEP
-from rundlet.core.errors import left_out
 from rundlet.core.formats.deflate_workers import Deflaters
-from rundlet.core.formats.item_reading import CHANGED, ReadFailed
+from rundlet.core.formats.item_reading import ReadFailed
 from rundlet.core.formats.zip.headers import Row, headers
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import (
@@ -30,6 +29,7 @@ from rundlet.core.formats.zip.records import (
 )
 from rundlet.core.formats.zip.rewriting import keep
 from rundlet.core.formats.zip.tasks import Failed, How, Packed, Piece, Step, is_small, tasks
+from rundlet.core.jobs.findings import Reason
 from rundlet.core.jobs.worker_process import WORTH_IT
 from rundlet.core.model.entry import Kind
 
@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader, Sink
     from rundlet.core.formats.edits import Edits
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.report import Report
+    from rundlet.core.jobs.outcomes import Outcome
     from rundlet.core.model.format_info import WriteOptions
     from rundlet.core.model.item import PackItem
 
@@ -70,7 +70,7 @@ class ZipWriter:
         self._kept, self._kept_count, self._comment = b"", 0, b""
         self._shift = 0  # bytes in front of the archive, which no offset counts
 
-    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, report: Report) -> None:
+    def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, outcome: Outcome) -> None:
         assert isinstance(reader, ZipReader)
         end = reader.end
         assert end is not None, "nothing is added to an archive that is not whole"
@@ -79,7 +79,7 @@ class ZipWriter:
         self._shift = end.shift
         self._comment = reader.source.read_at(reader.source.size - end.trailing - end.comment, end.comment)
 
-    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, report: Report) -> None:
+    def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, outcome: Outcome) -> None:
         helpers = self._helpers(items, pool)
         try:
             with contextlib.closing(
@@ -87,9 +87,9 @@ class ZipWriter:
             ) as steps:
                 for step in steps:
                     if isinstance(step, Piece):
-                        self._write_large(step, steps, job, report)
+                        self._write_large(step, steps, job, outcome)
                     else:
-                        self._write_batch([step] if isinstance(step, Failed) else step, job, report)
+                        self._write_batch([step] if isinstance(step, Failed) else step, job, outcome)
         finally:
             if helpers:
                 helpers.close()
@@ -101,16 +101,16 @@ class ZipWriter:
             return None
         return Deflaters(pool.workers) if sum(map(is_small, items)) >= WORTH_IT else None
 
-    def _write_batch(self, batch: list[Packed | Failed], job: Job, report: Report) -> None:
+    def _write_batch(self, batch: list[Packed | Failed], job: Job, outcome: Outcome) -> None:
         pieces: list[bytes] = []
         offset, size, entries = self._sink.tell() - self._shift, 0, 0
         for packed in batch:
             entries += 1
             if isinstance(packed, Failed):
-                report.add(packed.item.path, left_out(packed.problem))
+                outcome.add_error(packed.item.path, packed.problem, Reason.NOT_READ)
                 continue
             if packed.item.kind == Kind.FILE and packed.size != packed.item.size:
-                report.add(packed.item.path, CHANGED, problem=False)
+                outcome.add(packed.item.path, Reason.CHANGED_WHILE_READ)
             row = Row(
                 packed.item.path.encode("utf-8", "surrogateescape"),
                 packed.item,
@@ -125,27 +125,27 @@ class ZipWriter:
             pieces += (local, packed.data)
             self._records.append(central)
             offset += len(local) + len(packed.data)
-            report.files += packed.item.kind == Kind.FILE
+            outcome.files += packed.item.kind == Kind.FILE
             size += packed.size
         self._sink.write(b"".join(pieces))
-        report.bytes_in += size
+        outcome.bytes_in += size
         job.advance(size, entries=entries)
 
-    def _write_large(self, first: Piece, steps: Iterator[Step], job: Job, report: Report) -> None:
+    def _write_large(self, first: Piece, steps: Iterator[Step], job: Job, outcome: Outcome) -> None:
         """One large file in pieces; its sizes and checksum are put into its header when they are known."""
         item, offset = first.item, self._sink.tell()
         try:
             row = self._stream(first, steps, offset, job)
         except ReadFailed as failure:
             self._sink.rewind(offset)
-            report.add(item.path, left_out(failure.problem))
+            outcome.add_error(item.path, failure.problem, Reason.NOT_READ)
             job.advance(entries=1)
             return
         if row.size != item.size:
-            report.add(item.path, CHANGED, problem=False)
+            outcome.add(item.path, Reason.CHANGED_WHILE_READ)
         self._records.append(headers(row)[1])
-        report.files += 1
-        report.bytes_in += row.size
+        outcome.files += 1
+        outcome.bytes_in += row.size
         job.advance(entries=1)
 
     def _stream(self, first: Piece, steps: Iterator[Step], offset: int, job: Job) -> Row:

@@ -1,0 +1,176 @@
+"""The clause for each reason. It follows the name of the item: "notes.txt: was left out, as …"."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rundlet.core.jobs.findings import Finding, Issue, Reason
+from rundlet.core.text import in_short, plural, shortened, shown
+from rundlet.presentation.sentences import fill
+
+CLAUSES: dict[Reason, str] = {
+    Reason.CHECKSUM: "{words}",
+    Reason.CUT_OFF: "{words}",
+    Reason.DAMAGED: "{words}",
+    Reason.UNSUPPORTED: "{words}",
+    Reason.LIMIT: "{words}",
+    Reason.UNSAFE: "{words}",
+    Reason.LOCKED: "{words}",
+    Reason.WRONG_PASSWORD: "{words}",
+    Reason.MISSING_PART: "{words}",
+    Reason.SYSTEM: "{words}",
+    Reason.FAILED: "{words}",
+    Reason.SAID: "{words}",
+    # An archive as a whole
+    Reason.JUNK_BEHIND: "{count:byte|bytes} behind its end don't belong to it",
+    Reason.ENTRIES_MISSING: "entries are missing in the list, and those behind may not belong in it: {cause}",
+    Reason.ENTRIES_MAY_BE_MISSING: "entries may be missing in the list, and those behind may not belong in it: {cause}",
+    Reason.LIST_ENDS: "the list ends after {count:entry|entries}: {cause}",
+    Reason.FILES_DOUBTFUL: "{count:file|files} may be damaged, which their names will say when they come out",
+    Reason.FILES_UNCHECKED: "{count:file|files} can't be checked, as their checksum is missing with what is missing",
+    Reason.NEXT_PART: "part {number} may belong to it, and is not here",
+    Reason.COUNT_DIFFERS: "it says that it has {said:entry|entries}, and {there:number} are there",
+    Reason.FOUND_WITHOUT_LIST: "{cause}; {count:entry was|entries were} found without it, with no permissions known",
+    Reason.NOTHING_WITHOUT_LIST: "{cause}; nothing more was found without it",
+    Reason.LIST_DAMAGED_BEHIND: "its table of contents is damaged behind {count:entry|entries}",
+    Reason.LIST_MISSING: "it is cut off or damaged, and its table of contents is missing",
+    Reason.GAPS: "something between its entries is damaged or missing",
+    Reason.ENTRY_CUT: "is cut off, and is not listed",
+    Reason.ANTI_ITEMS: "{count:entry|entries} only meant to take a file away {count:=is|are} not listed",
+    Reason.PART_TWICE: "part {number} is there twice; {name:name} is used",
+    Reason.PARTS_ALIKE: "has the same content as part {number}, so one of the two is the wrong one",
+    # Packing
+    Reason.NAME_TWICE: "is called {name:name} in the archive, as the name occurs twice",
+    Reason.NAME_NOT_UTF8: "is called {name:name} in the archive, as its name is not UTF-8",
+    Reason.NAME_IN_ARCHIVE: "is called {name:name} in the archive, as it holds one of its name",
+    Reason.ALREADY_IN_ARCHIVE: "is in the archive already, with the same content",
+    Reason.NOT_READ: "could not be read ({cause}) and was left out",
+    Reason.IS_THE_ARCHIVE: "was left out, as the new archive takes its place",
+    Reason.IS_SOCKET: "is a socket and was left out",
+    Reason.IS_PIPE: "is a pipe and was left out",
+    Reason.IS_DEVICE: "is a device and was left out",
+    Reason.LINK_NOWHERE: "leads nowhere and was kept as a link",
+    Reason.LINK_CIRCLE: "leads to a folder that it is in and was kept as a link",
+    Reason.CHANGED_WHILE_READ: "it changed while it was read; it was packed as it was then",
+    Reason.CHANGED_WHILE_PACKED: "was changed while it was packed, so the archive holds it as it was before",
+    Reason.BECAME_SHORTER: "it became shorter while it was read; the rest of it in the archive is zeros",
+    Reason.NOT_READ_TO_END: "could not be read to its end ({cause}); the rest of it in the archive is zeros",
+    Reason.LOST_HARD_LINKS: "{count:hard link becomes a separate file|hard links become separate files}",
+    Reason.LOST_OWNERS: "file owners are not kept; tar keeps them",
+    Reason.LOST_PERMISSIONS: "the permissions of {count:item that nobody may open|items that nobody may open} are not kept",
+    Reason.LOST_DATES: "the dates of {count:file|files} are too early or too late to be kept exactly",
+    Reason.LOST_ATTRIBUTES: "the extended attributes of {count:file|files} are not kept",
+    Reason.ORIGINAL_STAYS: "stays where it is, as {cause}",
+    Reason.ORIGINALS_STAY_CANCELLED: "was packed; {count:original|originals} stayed where they are, as you cancelled",
+    Reason.NOT_IN_ARCHIVE: "{name:name} is not in the archive",
+    Reason.LINK_NOT_IN_ARCHIVE: "the link {name:name} is not in the archive as it is",
+    Reason.NOT_IN_ARCHIVE_AS_IT_IS: "{name:name} is not in the archive as it is",
+    Reason.CHANGED_SINCE_PACKED: "{name:name} was changed since it was packed",
+    Reason.NOT_LOOKED_AT: "{name:name} could not be looked at ({cause})",
+    Reason.KEPT_BESIDE: "the one before is kept as {name:name} ({cause})",
+    # Unpacking
+    Reason.LEFT_OUT: "was left out: {cause}",
+    Reason.ALTERED: "{changes}",
+    Reason.LOST_MARKS: "the set-user-ID, set-group-ID or sticky bits of {count:item|items} are not kept",
+    Reason.DISK_KEEPS_NO_PERMISSIONS: "that disk keeps no permissions, such as that a file is a program",
+    Reason.DISK_KEEPS_NO_MARKS: "its disk can't keep the times or permissions of {count:file or folder|files and folders}",
+    Reason.OUTSIDE_BY_SLASH: "it would land outside the folder (its name begins with “/”)",
+    Reason.OUTSIDE_BY_DRIVE: "it would land outside the folder (its name begins with a drive letter)",
+    Reason.OUTSIDE_BY_DOTS: "it would land outside the folder (its name leads upwards with “..”)",
+    Reason.NO_NAME: "it has no name",
+    Reason.PATH_TOO_LONG: "its path is longer than the {most:number} bytes that programs can open",
+    Reason.CONTROL_CHARACTERS: "control characters in its name became “_”",
+    Reason.RESERVED_NAME: "its name is one that Rundlet uses itself and was changed",
+    Reason.NAME_SHORTENED: "its name was shortened to the {most} bytes that a disk allows",
+    Reason.LINK_UNUSABLE: "it is a link without a usable target",
+    Reason.LINK_OUTSIDE: "it is a link to a place outside the folder",
+    Reason.HARD_LINK_NOWHERE: "it is a link to a file that the archive does not hold",
+    Reason.SPECIAL_NOT_MADE: "it is a device or a pipe, which Rundlet does not make",
+    Reason.MAY_BE_DAMAGED: "may be damaged, as it lies in a stretch that is; its name says so",
+    Reason.NAME_NOT_FOR_DISK: "its name can't be kept on that disk and is changed to one that can",
+    Reason.DISK_KEEPS_NO_LINKS: "that disk can't keep links",
+    Reason.DISK_KEEPS_NO_LARGE: "that disk keeps no file of more than {size:size}",
+    Reason.FOLDER_RENAMED: "its folder is called {name:name}, as the archive holds a file of its name, too",
+    Reason.NAME_DIFFERS_IN_CASE: (
+        "that disk takes its name and another one's for the same, as they differ only in upper and lower case"
+    ),
+    Reason.NAME_MORE_THAN_ONCE: "the archive holds more than one entry of this name",
+    Reason.FOLDER_IN_THE_WAY: "a folder of this name is already there",
+    Reason.FILE_FOR_FOLDER: "a file named {name:name} is in the place of its folder",
+    Reason.LINK_FOR_FOLDER: "a link named {name:name} is in the place of its folder",
+    Reason.ARCHIVE_STAYS: "stays where it is, as {cause}",
+    Reason.ARCHIVE_THERE_ALREADY: "is in that folder already",
+    Reason.ARCHIVE_STAYS_CANCELLED: "stays where it is, as you cancelled; its files were unpacked before",
+    Reason.BATCH_CANCELLED: "was cancelled after some of the archives; those before stay",
+    Reason.ONLY_SOME: "only some of it is unpacked",
+    Reason.SOME_SKIPPED: "{count:file is|files are} skipped",
+    Reason.SOME_REFUSED: "{count:item|items} can't be unpacked",
+    Reason.ARCHIVE_DAMAGED: "it is damaged",
+    Reason.FOLDERS_LEFT: "its folders are not unpacked",
+    Reason.NOT_ALL_UNPACKED: "not everything in it could be unpacked as it is",
+    Reason.CHANGED_MEANWHILE: "it was changed meanwhile",
+    Reason.LIES_IN_DAMAGE: "may be damaged, as it lies in a stretch that is",
+    # Moving, copying and the trash
+    Reason.STAYS: "stays where it is ({cause})",
+    Reason.REST_STAYED: "{count:item|items} stayed in it, as you cancelled",
+    Reason.MOVED_THOUGH_CANCELLED: "{count:item|items} stayed in it, though you cancelled",
+    Reason.NOT_THERE: "is not there any more",
+    Reason.INTO_ITSELF: "can't go into itself",
+    Reason.COPIED_AND_STAYS: "was copied, but stays here too: {cause}",
+    Reason.SOURCE_CHANGED: "{path} was changed meanwhile",
+    Reason.SOURCE_NOT_REMOVED: "{path} could not be removed ({cause})",
+    Reason.SOURCE_HOLDS_MORE: "{path} holds something that was not copied",
+    Reason.NOT_ALL_COPIED: "stays where it is, as not all of it could be copied",
+    Reason.NOT_COPIED: "could not be copied ({cause})",
+    Reason.SPECIAL_NOT_COPIED: "was left out: it is a device or a pipe",
+    Reason.CHANGED_WHILE_COPIED: "was changed while it was copied",
+    # Undoing
+    Reason.ORIGINALS_NOT_BACK: "stays, as not all of the originals could be given back",
+    Reason.GONE_SINCE: "is not there any more, so it can't be moved back",
+    Reason.PLACE_TAKEN: "stays, as its place is taken",
+    Reason.NOT_MOVED_BACK: "could not be moved back ({cause})",
+    Reason.NOT_BACK: "could not be given back ({cause})",
+    Reason.CHANGED_SINCE: "was changed since and stays",
+    Reason.ANOTHER_FOLDER: "is another folder now and stays",
+    Reason.BEFORE_NOT_BACK: "stays, as what was there before could not be given back ({cause})",
+    Reason.STAYS_AS_IT_IS: "stays as it is: {cause}",
+    Reason.NOT_REMOVED: "could not be removed ({cause})",
+    Reason.FOLDER_NOT_EMPTY: "stays, as something else is in it",
+}
+
+
+def finding_words(finding: Finding) -> str:
+    """A finding as a clause."""
+    return fill(CLAUSES[finding.reason], {name: _words(fact) for name, fact in finding.facts.items()})
+
+
+def findings_words(findings: Sequence[Finding]) -> str:
+    """Several findings about one thing, as one clause."""
+    return "; ".join(map(finding_words, findings))
+
+
+def _words(fact: object) -> object:
+    if isinstance(fact, Finding):
+        return finding_words(fact)
+    if isinstance(fact, tuple):
+        return findings_words(fact)
+    return shown(fact) if isinstance(fact, str) else fact
+
+
+def issue_words(issue: Issue) -> str:
+    """What is so of an item, as a clause that follows its name."""
+    return finding_words(issue.finding)
+
+
+def issue_line(issue: Issue) -> str:
+    """An issue in one line; a long name loses its middle."""
+    words = issue_words(issue)
+    if issue.hint:
+        words = f"{words}. {shown(issue.hint)}"
+    return in_short(f"{shortened(shown(shortened(issue.item)))}: {words}" if issue.item else words)
+
+
+def problem_words(problems: Sequence[Issue]) -> str:
+    """How many there are, and the first of them, in a sentence."""
+    first = ", the first" if len(problems) > 1 else ""
+    return f"{plural(len(problems), 'problem')}{first}: {issue_line(problems[0]).rstrip('.')}."

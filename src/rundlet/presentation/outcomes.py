@@ -1,0 +1,335 @@
+"""What came of a job, what is being done, and what undoing it does, in words: one presenter for each kind of job."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Generic, TypeVar
+
+from rundlet.core.jobs.findings import LOSSES, Reason
+from rundlet.core.jobs.outcomes import (
+    Added,
+    Checked,
+    Copied,
+    CopiedOut,
+    FolderMade,
+    Moved,
+    Outcome,
+    Packed,
+    Renamed,
+    Trashed,
+    Undone,
+    Unpacked,
+)
+from rundlet.core.text import quoted, sentence, size
+from rundlet.presentation.findings import issue_words, problem_words
+from rundlet.presentation.sentences import fill, joined
+
+if TYPE_CHECKING:
+    from rundlet.core.userdata.journal import Record
+
+O_co = TypeVar("O_co", bound=Outcome, covariant=True)
+Expected = tuple[int, float]
+"""Bytes and seconds that were estimated of an archive, or zeros."""
+
+NOTHING_EXPECTED: Expected = (0, 0.0)
+
+_STAYED = {Reason.STAYS, Reason.ORIGINAL_STAYS, Reason.REST_STAYED, Reason.ORIGINALS_STAY_CANCELLED}
+
+
+class Presenter(Generic[O_co]):
+    """Says one kind of job.
+
+    The templates are filled with the fields of :func:`_facts`.
+
+    Attributes:
+        doing: what is being done, as a title.
+        done: what came of it, in a sentence.
+        logged: what the log calls it; the sentence itself by default.
+        makes_archive: whether its target is an archive that was made or changed.
+    """
+
+    doing = ""
+    done = ""
+    logged = ""
+    makes_archive = False
+
+    def summary(self, outcome: O_co) -> str:  # type: ignore[misc]
+        """What came of it, in a sentence."""
+        return fill(self.done, _facts(outcome))
+
+    def afterwards(self, outcome: O_co) -> str:  # type: ignore[misc]
+        """What else is to be said, in sentences of their own, or ""."""
+        return ""
+
+    def title(self, target: Path, source: Sequence[str]) -> str:
+        """What is being done."""
+        facts = {"target": target.name, "count": len(source), "source": Path(source[0]).name if source else ""}
+        return fill(self.doing, facts)
+
+    def log_title(self, record: Record) -> str:
+        """What the log calls it."""
+        outcome: Any = record.outcome
+        return fill(self.logged, _facts(outcome, record.source)) if self.logged else self.summary(outcome).rstrip(".")
+
+    def log_size(self, outcome: O_co) -> str:  # type: ignore[misc]
+        """The size that the log shows, or ""."""
+        return ""
+
+    def undoing(self, record: Record, *, deletes: bool) -> str:
+        """What undoing it does, in a few words.
+
+        Args:
+            deletes: whether files go for good.
+        """
+        raise NotImplementedError
+
+
+def _facts(outcome: Outcome, source: Sequence[str] = ()) -> dict[str, object]:
+    moved = outcome.moved[0][0] if outcome.moved else ""
+    return {
+        "target": outcome.target.name,
+        "files": outcome.files,
+        "bytes_in": outcome.bytes_in,
+        "bytes_out": outcome.bytes_out,
+        "seconds": outcome.seconds,
+        "trashed": len(outcome.trashed),
+        "moved": len(outcome.moved),
+        "created": len(outcome.created),
+        "saved": outcome.bytes_in - outcome.bytes_out,
+        "before": Path(moved).name,
+        "source": Path(source[0]).name if source else outcome.target.name,
+    }
+
+
+def _originals(outcome: Outcome) -> str:
+    if not outcome.trashed:
+        return ""
+    if any(issue.reason in _STAYED for issue in outcome.problems):
+        return fill("{trashed:original|originals} moved to the trash.", _facts(outcome))
+    return "The originals are in the trash."
+
+
+def _not_kept(outcome: Outcome) -> str:
+    return joined([sentence(issue_words(issue)) for issue in outcome.issues if issue.reason in LOSSES])
+
+
+class _PackPresenter(Presenter[Packed]):
+    doing = "Packing {target:name}"
+    logged = "Packed {target}"
+    makes_archive = True
+
+    def summary(self, outcome: Packed) -> str:
+        gain = ", {saved:size} saved" if outcome.bytes_in > outcome.bytes_out else ""
+        words = "Packed {target:name}: {bytes_out:size} from {bytes_in:size}" + gain + ", in {seconds:duration}."
+        return fill(words, _facts(outcome))
+
+    def afterwards(self, outcome: Packed) -> str:
+        return joined([_originals(outcome), _not_kept(outcome)])
+
+    def log_size(self, outcome: Packed) -> str:
+        return f"{size(outcome.bytes_out)} of {size(outcome.bytes_in)}"
+
+    def undoing(self, record: Record, *, deletes: bool) -> str:
+        name = quoted(record.outcome.target.name)
+        originals = bool(record.outcome.trashed)
+        if record.outcome.replaced:
+            return f"Give back {name} as it was before{' and the originals' if originals else ''}"
+        return f"Move {name} to the trash{' and give the originals back' if originals else ''}"
+
+
+class _AddPresenter(Presenter[Added]):
+    doing = "Adding to {target:name}"
+    done = "Added {files:file|files} to {target:name} in {seconds:duration}."
+    logged = "Added to {target}"
+    makes_archive = True
+
+    def afterwards(self, outcome: Added) -> str:
+        return joined([_originals(outcome), _not_kept(outcome)])
+
+    def log_size(self, outcome: Added) -> str:
+        return f"{size(outcome.bytes_out)} of {size(outcome.bytes_in)}"
+
+    def undoing(self, record: Record, *, deletes: bool) -> str:
+        originals = bool(record.outcome.trashed)
+        if record.outcome.replaced:
+            name = quoted(record.outcome.target.name)
+            return f"Give back {name} as it was before{' and the originals' if originals else ''}"
+        return "Give the originals back; what was added stays"
+
+
+class _UnpackPresenter(Presenter[Unpacked]):
+    doing = "Unpacking {source:name}"
+    done = "Unpacked {files:file|files}, {bytes_out:size}, into {target:name} in {seconds:duration}."
+    logged = "Unpacked {source}"
+
+    def title(self, target: Path, source: Sequence[str]) -> str:
+        if len(source) > 1:
+            return fill("Unpacking {count:archive|archives}", {"count": len(source)})
+        return super().title(target, source)
+
+    def summary(self, outcome: Unpacked) -> str:
+        return joined([super().summary(outcome), otherwise(outcome)])
+
+    def afterwards(self, outcome: Unpacked) -> str:
+        stayed = (Reason.ARCHIVE_STAYS, Reason.ARCHIVE_STAYS_CANCELLED)
+        stays = next((issue for issue in outcome.issues if issue.reason in stayed), None)
+        return joined(
+            [
+                fill("{trashed:file|files} moved to the trash.", _facts(outcome)) if outcome.trashed else "",
+                "The archive lies with them now." if outcome.moved else "",
+                f"{quoted(stays.item)} {issue_words(stays)}." if stays is not None else "",
+            ]
+        )
+
+    def log_size(self, outcome: Unpacked) -> str:
+        return size(outcome.bytes_out)
+
+    def undoing(self, record: Record, *, deletes: bool) -> str:
+        where = f"what was unpacked into {quoted(record.outcome.target.name)}"
+        back = " and give back what was replaced" if record.outcome.trashed else ""
+        back += " and move the archive back" if record.outcome.moved else ""
+        return f"Delete {where}{back}" if deletes else f"Move {where} to the trash{back}"
+
+
+class _CheckPresenter(Presenter[Checked]):
+    doing = "Checking {target:name}"
+    done = "Checked {files:file|files} of {target:name} in {seconds:duration}."
+
+
+class _TrashPresenter(Presenter[Trashed]):
+    doing = "Moving {count:item|items} to the trash"
+    done = "Moved {trashed:item|items} to the trash."
+    logged = "To the trash: {trashed:item|items}"
+
+    def undoing(self, record: Record, *, deletes: bool) -> str:
+        return fill("Give {trashed:item|items} back from the trash", _facts(record.outcome))
+
+
+class _CopyPresenter(Presenter[Copied]):
+    doing = "Copying {count:item|items} into {target:name}"
+    done = "Copied {files:file|files} into {target:name}."
+    logged = "Copied {files:file|files}"
+
+    def log_size(self, outcome: Copied) -> str:
+        return size(outcome.bytes_out)
+
+    def undoing(self, record: Record, *, deletes: bool) -> str:
+        return fill("Move what was copied into {target:name} to the trash", _facts(record.outcome))
+
+
+class _MovePresenter(Presenter[Moved]):
+    doing = "Moving {count:item|items} into {target:name}"
+    done = "Moved {moved:item|items} into {target:name}."
+    logged = "Moved {moved:item|items}"
+
+    def undoing(self, record: Record, *, deletes: bool) -> str:
+        return fill("Move {moved:item|items} back", _facts(record.outcome))
+
+
+class _RenamePresenter(Presenter[Renamed]):
+    doing = "Renaming {source:name}"
+    done = "Renamed {before:name} to {target:name}."
+
+    def undoing(self, record: Record, *, deletes: bool) -> str:
+        return fill("Give {target:name} its name from before", _facts(record.outcome))
+
+
+class _FolderPresenter(Presenter[FolderMade]):
+    doing = "Making a folder"
+    done = "Made the folder {target:name}."
+
+    def undoing(self, record: Record, *, deletes: bool) -> str:
+        return fill("Take the folder {target:name} away, if nothing is in it", _facts(record.outcome))
+
+
+class _CopyOutPresenter(Presenter[CopiedOut]):
+    doing = "Copying items out of {source:name}"
+    done = "Copied {files:file|files} out of the archive."
+
+
+class _UndoPresenter(Presenter[Undone]):
+    doing = "Undoing {target:name}"
+
+    def summary(self, outcome: Undone) -> str:
+        parts = ["{files:file|files} removed"] if outcome.files else []
+        parts += ["{created:item|items} given back"] if outcome.created else []
+        return fill(f"Undone: {' and '.join(parts) or 'nothing was left to do'}.", _facts(outcome))
+
+
+PRESENTERS: dict[type[Outcome], Presenter[Any]] = {
+    Packed: _PackPresenter(),
+    Added: _AddPresenter(),
+    Unpacked: _UnpackPresenter(),
+    Checked: _CheckPresenter(),
+    Trashed: _TrashPresenter(),
+    Copied: _CopyPresenter(),
+    Moved: _MovePresenter(),
+    Renamed: _RenamePresenter(),
+    FolderMade: _FolderPresenter(),
+    CopiedOut: _CopyOutPresenter(),
+    Undone: _UndoPresenter(),
+}
+
+
+def presenter_of(outcome: Outcome) -> Presenter[Any]:
+    """What says this kind of job."""
+    return PRESENTERS[type(outcome)]
+
+
+def title_of(kind: type[Outcome], target: Path, source: Sequence[Path] = ()) -> str:
+    """What is being done, such as ``Packing “minutes.zip”``."""
+    return PRESENTERS[kind].title(target, [str(path) for path in source])
+
+
+def outcome_words(outcome: Outcome, expected: Expected = NOTHING_EXPECTED) -> str:
+    """What came of a job, in a few sentences."""
+    presenter = presenter_of(outcome)
+    return joined(
+        [
+            presenter.summary(outcome),
+            expected_words(expected),
+            problem_words(outcome.problems) if outcome.problems else "",
+            presenter.afterwards(outcome),
+        ]
+    )
+
+
+def expected_words(expected: Expected) -> str:
+    """What was estimated, in a sentence, or ""."""
+    facts = {"size": expected[0], "seconds": expected[1]}
+    return fill("Estimated: {size:size} in {seconds:duration}.", facts) if expected[0] else ""
+
+
+def otherwise(outcome: Unpacked) -> str:
+    """What became of files that were not unpacked under their own names, in a sentence, or ""."""
+    facts = {
+        "same": outcome.same,
+        "skipped": outcome.skipped,
+        "renamed": outcome.renamed,
+        "left_out": outcome.left_out,
+    }
+    words = {
+        "same": "{same:number} already there with the same content",
+        "skipped": "{skipped:number} skipped",
+        "renamed": "{renamed:number} renamed",
+        "left_out": "{left_out:number} left out",
+    }
+    said = ", ".join(fill(words[name], facts) for name, count in facts.items() if count)
+    return sentence(said) if said else ""
+
+
+def record_title(record: Record) -> str:
+    """What the log calls a job: what was done, or what was to be done where nothing came of it."""
+    presenter = presenter_of(record.outcome)
+    if record.result != "done":
+        return presenter.title(record.outcome.target, record.source)
+    return presenter.log_title(record)
+
+
+def record_words(record: Record) -> str:
+    """What the log tells of a job, in a few sentences."""
+    if record.result != "done":
+        return record.why
+    return outcome_words(replace(record.outcome, issues=[*record.problems, *record.notes]))
