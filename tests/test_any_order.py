@@ -164,7 +164,7 @@ class Person(RuleBasedStateMachine):
         """To the trash: exactly what is selected and shown."""
         on_disk = isinstance(self.window.workspace.listing, DiskListing)
         before = set(self.work.rglob("*"))
-        expected = {Path(path) for path in self.window.workspace.shown_here()} if on_disk else set()
+        expected = {Path(path) for path in self.window.workspace.selector.shown_here()} if on_disk else set()
         self.window.file_actions.actions["trash"].trigger()
         self.settle()
         gone = {path for path in before if not os.path.lexists(path)}
@@ -181,11 +181,11 @@ class Person(RuleBasedStateMachine):
         ws = self.window.workspace
         if not isinstance(ws.listing, DiskListing):
             return
-        ws.set_format(fmt)
-        ws.set_level(1 if fmt != "7z" else 0)
+        ws.packing.set_format(fmt)
+        ws.packing.set_level(1 if fmt != "7z" else 0)
         if name:
-            ws.set_stem(name)
-        ws.set_clash(clash)
+            ws.packing.set_stem(name)
+        ws.packing.set_clash(clash)
         self.window.how.pack.options.trash.setChecked(trash)
         self.window.how.what.chosen.emit("pack")
         before = _plain(self.work)

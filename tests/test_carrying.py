@@ -242,12 +242,12 @@ def test_everything_is_unpacked_only_where_it_was_asked_for(window: Window, sett
     for name in ("x.zip", "y.zip"):
         pack_to(home / name, list((home / "work").iterdir()))
     stand(home / "x.zip")
-    window.workspace._settle.setInterval(3_600_000)  # the landing is never known before the place is left
+    window.workspace.unpacking._settle.setInterval(3_600_000)  # the landing is never known before the place is left
     window.file_actions.unpack_wanted.emit()
     assert window._press_at is not None
     window.workspace.open([home / "y.zip"])
     assert window._press_at is None  # asking for another archive is enough; it need not be open yet
-    window.workspace._settle.setInterval(0)
+    window.workspace.unpacking._settle.setInterval(0)
     settle()
     window.file_actions.unpack_wanted.emit()
     click(window, "other.txt")
@@ -282,7 +282,7 @@ def test_archives_within_archives(window: Window, settle, stand, home: Path, out
     window.how.unpack.lock.edit.setText("right")
     window.how.unpack.lock.open.click()
     settle()
-    assert ws.unpack_folder == home
+    assert ws.unpacking.folder == home
     window.target.unpack.folder.edit.setText("~/taken out")
     window.target.unpack.folder.edit.editingFinished.emit()
     settle()
@@ -404,7 +404,7 @@ def test_places_one_comes_back_to(window: Window, settle, stand, home: Path, tmp
     assert offered[0] == "Right here"
     field.menu.actions()[0].trigger()
     settle()
-    assert window.workspace.unpack_folder == home / "work"
+    assert window.workspace.unpacking.folder == home / "work"
     new = next(action for action in field.menu.actions() if action.text() == "New folder here")
     new.trigger()
     assert field.edit.selectedText() == "New folder"

@@ -73,7 +73,7 @@ def test_a_set_from_three_folders(window: Window, settle, stand, home: Path) -> 
     settle()
     assert window.target.go.text() == "Pack 4 items (3 in other folders)"
     assert window.workspace.selection.folders == 3
-    window.workspace.set_stem("all of it")
+    window.workspace.packing.set_stem("all of it")
     window.target.go.click()
     settle()
     reader = open_archive(work / "b" / "all of it.zip")
@@ -151,7 +151,7 @@ def test_by_pattern_and_by_type(window: Window, settle, stand, home: Path, where
         window.finder.clear()
         settle()
         shutil.rmtree(work)
-        window.workspace.plan_again()
+        window.workspace.unpacking.plan_again()
         settle()
         window.target.go.click()
         settle()
@@ -184,7 +184,7 @@ def test_what_is_not_counted_yet_counts_as_nothing(window: Window, settle, stand
     stand(home / "f")
     listing = window.workspace.listing
     listing.sizes[listing.folders[0] - 1] = UNKNOWN
-    window.workspace.choose((1, 2))
+    window.workspace.select((1, 2))
     assert (window.workspace.selection.size, window.workspace.selection.counting) == (5000, True)
 
 
@@ -323,7 +323,7 @@ def test_the_others_in_an_archive(window: Window, settle, stand, home: Path) -> 
     window.source.view.choose_others()
     settle()
     assert window.workspace.selection.items == 3
-    landed = {step.target[-1] for step in window.workspace.plan.steps}
+    landed = {step.target[-1] for step in window.workspace.unpacking.plan.steps}
     assert landed == {"empty", "empty folder", "plain.txt"}
 
 

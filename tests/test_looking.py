@@ -18,7 +18,7 @@ from PySide6.QtTest import QTest
 
 from rundlet.core.fs.content_preview import BytesLook, PictureLook, SoundLook, TableLook, TextLook, look_at
 from rundlet.core.model.file_type import FileType
-from rundlet.desktop.models.areas import Area, placed
+from rundlet.desktop.locations.areas import Area, placed
 from rundlet.desktop.theme.theme import theme
 from support import Raw, pack_to, raw_zip
 from windows import LEFT, NONE, chosen, click, files_in, row

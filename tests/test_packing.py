@@ -55,7 +55,7 @@ def test_several_formats_of_one_set_go_one_after_the_other(window: Window, settl
 
     window.jobs.start(Packed, work / "slow.zip", slow, queued=True)
     for fmt in ("zip", "7z", "tar.gz", "tar.xz"):
-        window.workspace.set_format(fmt)
+        window.workspace.packing.set_format(fmt)
         window.target.go.click()
     rows = list(window.strip.rows.values())
     assert [row.words.text().endswith("waits for its turn") for row in rows] == [False, True, True, True, True]
@@ -101,23 +101,25 @@ def test_choices_are_kept_under_a_name(window: Window, settle, stand, home: Path
     settle()
     ways, options, ws = window.how.pack.saved_settings, window.how.pack.options, window.workspace
     assert not ways.keep.isEnabled()
-    ws.set_format_and_level("7z", 9)
+    ws.packing.set_format_and_level("7z", 9)
     options.cut_into(700_000_000)
     options.hidden.click()
     options.patterns.setText("*.tmp, build")
     options.patterns.editingFinished.emit()
     options.follow.click()
     options.each.click()
-    way = ws.pack.settings
+    way = ws.packing.form.settings
     QTest.keyClicks(ways.names.lineEdit(), "For the council")
     ways.keep.click()
-    ws.change_pack(lambda form: form.take(SavedSettings("zip", 1)))
-    assert ws.pack.info.id == "zip" and not options.parts.isChecked() and not options.hidden.isChecked()
+    ws.packing.change(lambda form: form.take(SavedSettings("zip", 1)))
+    assert ws.packing.form.info.id == "zip" and not options.parts.isChecked() and not options.hidden.isChecked()
     assert options.patterns.text() == ""
     ways.names.setCurrentIndex(0)
     ways.names.activated.emit(0)
     assert (
-        ws.pack.settings == way == SavedSettings("7z", 9, 700_000_000, 0, True, False, ("*.tmp", "build"), True, True)
+        ws.packing.form.settings
+        == way
+        == SavedSettings("7z", 9, 700_000_000, 0, True, False, ("*.tmp", "build"), True, True)
     )
     assert options.parts.isChecked() and options.part_size.currentText() == "700 MB, for a disc"
     assert options.hidden.isChecked() and options.patterns.text() == "*.tmp, build" and options.follow.isChecked()
@@ -213,19 +215,21 @@ def test_a_taken_name_can_be_added_to(window: Window, settle, stand, home: Path,
     assert window.strip.last.text() == "“all.zip” holds all of it already."
     name_it()
     window.how.pack.options.each.click()  # what was said of one name is not said of many
-    assert window.workspace.pack_clash == PackClash.RENAME and window.target.go.text() == "Pack 2 items into 2 archives"
+    assert (
+        window.workspace.packing.clash == PackClash.RENAME and window.target.go.text() == "Pack 2 items into 2 archives"
+    )
     window.how.pack.options.each.click()
-    assert window.workspace.pack_clash == PackClash.ADD
+    assert window.workspace.packing.clash == PackClash.ADD
     window.how.pack.options.cut_into(1000)  # nothing is added to numbered parts
-    assert window.workspace.pack_clash == PackClash.RENAME
+    assert window.workspace.packing.clash == PackClash.RENAME
     page.name.selectAll()
     QTest.keyClicks(page.name, "other")
-    assert window.workspace.pack.clash == PackClash.RENAME  # what was said of one name is not said of another
+    assert window.workspace.packing.form.clash == PackClash.RENAME  # what was said of one name is not said of another
     page.name.selectAll()
     QTest.keyClick(page.name, Qt.Key.Key_Delete)  # named after what is chosen again
-    window.workspace.set_clash(PackClash.REPLACE)
+    window.workspace.packing.set_clash(PackClash.REPLACE)
     click(window, "a.txt")
-    assert (window.workspace.pack.stem, window.workspace.pack.clash) == ("a", PackClash.RENAME)
+    assert (window.workspace.packing.form.stem, window.workspace.packing.form.clash) == ("a", PackClash.RENAME)
 
 
 def test_a_finished_archive_is_sent_on(window: Window, qtbot: QtBot, settle, stand, home: Path, monkeypatch) -> None:
@@ -262,7 +266,7 @@ def test_a_disk_that_keeps_only_small_files_is_said_before(
     click(window, "a.txt")
     settle()
     window.trials._points = {("zip", 5): Point("zip", 5, 4321, 2.0)}
-    window.workspace.set_level(5)
+    window.workspace.packing.set_level(5)
     assert window.target.pack.facts.text() == (
         "The disk there keeps no file of more than 2.0 kB; cut the archive into parts."
     )
@@ -290,7 +294,7 @@ def test_everything_by_keyboard_alone(window: Window, qtbot: QtBot, settle, stan
     assert chosen(window) == ["a.txt", "b.txt"]
     window.window_actions["how"].trigger()
     press(Qt.Key.Key_Right)
-    assert window.workspace.pack.level == 6
+    assert window.workspace.packing.form.level == 6
     window.window_actions["to"].trigger()
     press(Qt.Key.Key_A, CTRL)
     QTest.keyClicks(window.focusWidget(), "by keys")

@@ -18,7 +18,6 @@ from rundlet.core.userdata.store import Store
 _WINDOW = """
 import sys
 from pathlib import Path
-from rundlet.core.jobs.outcomes import Packed
 from rundlet.core.userdata.journal import Journal, record_of
 from rundlet.core.userdata.places import Places
 from rundlet.core.userdata.presets import SavedSettings, Presets

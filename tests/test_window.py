@@ -39,7 +39,7 @@ from rundlet.core.work.packer import pack
 from rundlet.desktop import window as window_module
 from rundlet.desktop.app import close_when_told_to_end, make_app
 from rundlet.desktop.locations.disk import DiskListing
-from rundlet.desktop.state.forms import Place
+from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from support import Raw, make_tree, pack_to, raw_zip, snapshot
 from windows import CTRL, LEFT, NONE, SHIFT, chosen, click, files_in, middle, row
@@ -78,7 +78,7 @@ def test_the_whole_sentence(window: Window, settle, stand, home: Path) -> None:
     settle()
     assert window.workspace.place == Place(work, archive=archive)
     assert window.target.go.text() == "Unpack everything"
-    assert window.workspace.plan.files == 11
+    assert window.workspace.unpacking.plan.files == 11
     click(window, "one.txt")
     click(window, "three.csv", CTRL)
     click(window, "tree", CTRL)
@@ -190,9 +190,9 @@ def test_naming_placing_and_replacing(window: Window, settle, stand, home: Path)
     assert page.name.text() == "a"
     page.name.selectAll()
     QTest.keyClicks(page.name, "sent.zip")
-    assert window.workspace.asked_target == home / "f" / "sent.zip"
+    assert window.workspace.packing.asked_target == home / "f" / "sent.zip"
     click(window, "b.txt", CTRL)
-    assert window.workspace.asked_target.name == "sent.zip"
+    assert window.workspace.packing.asked_target.name == "sent.zip"
     page.folder.edit.setText("~/other")
     page.folder.edit.editingFinished.emit()
     window.window_actions["go"].trigger()
@@ -218,7 +218,7 @@ def test_naming_placing_and_replacing(window: Window, settle, stand, home: Path)
     ):
         page.folder.edit.setText(words)  # what has no beginning lies in the folder that was shown
         page.folder.edit.editingFinished.emit()
-        assert window.workspace.pack_folder == meant
+        assert window.workspace.packing.folder == meant
     page.folder.edit.setText("/no/such/folder")
     page.folder.edit.editingFinished.emit()
     assert not page.go.isEnabled()
@@ -268,7 +268,7 @@ def test_clash_and_folder_rules_show_at_once(window: Window, settle, stand, home
     window.finder.clear()
     window.how.unpack.just_files.click()
     settle()
-    assert window.workspace.plan.taken == 0
+    assert window.workspace.unpacking.plan.taken == 0
     window.how.unpack.with_folders.click()
     settle()
     window.target.go.click()
@@ -444,7 +444,7 @@ def test_jobs_are_taken_back_and_kept_in_the_log(window: Window, settle, stand, 
     window.how.unpack.clash[UnpackClash.REPLACE].click()
     settle()
     (tree / "plain.txt").write_text("edited since")
-    window.workspace.plan_again()
+    window.workspace.unpacking.plan_again()
     settle()
     window.target.go.click()
     settle()

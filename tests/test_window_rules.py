@@ -25,7 +25,7 @@ from rundlet.core.work import extractor as unpack_work
 from rundlet.core.work.packer import pack
 from rundlet.desktop.app import _ask_before_logging_out
 from rundlet.desktop.error_log import start_error_log
-from rundlet.desktop.state.forms import Place
+from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 from rundlet.presentation.outcomes import record_title
@@ -56,7 +56,7 @@ def test_what_is_not_kept_is_said_before_the_button_is_pressed(
     target = window.target.pack
     qtbot.waitUntil(lambda: bool(target.not_kept.text()))
     assert target.not_kept.text().startswith("With zip, 1 hard link becomes a separate file")
-    window.workspace.set_format("tar.xz")
+    window.workspace.packing.set_format("tar.xz")
     assert "hard link" not in target.not_kept.text()
     window.trials.stop()
     (home / "x.zip").write_bytes(raw_zip([Raw(b"a", mode=0o104755), Raw(b"b", mode=0o101755)]))
@@ -181,14 +181,14 @@ def test_a_lock_that_a_format_can_not_give_stops_the_button(window: Window, sett
     how.options.lock.setChecked(True)
     how.options.lock_box.first.setText("secret")
     how.options.lock_box.again.setText("secret")
-    window.workspace.set_format("7z")
+    window.workspace.packing.set_format("7z")
     how.options.lock_box.hide_names.setChecked(True)
     assert to.go.isEnabled()
-    window.workspace.set_format("zip")
+    window.workspace.packing.set_format("zip")
     assert not to.go.isEnabled() and to.facts.text() == "zip can't hide the names. Choose 7z, or let the names be seen."
     how.options.lock_box.hide_names.setChecked(False)
     assert to.go.isEnabled()
-    window.workspace.set_format("tar.gz")
+    window.workspace.packing.set_format("tar.gz")
     assert not to.go.isEnabled() and "can't be locked" in to.facts.text()
     assert how.options.lock.isChecked() and how.options.lock.isEnabled()
     how.options.lock.setChecked(False)
@@ -210,14 +210,14 @@ def test_what_belongs_to_one_set_ends_with_it(window: Window, settle, stand, hom
         QTest.keyClicks(window.target.pack.name, "mine")
 
     def nothing_is_left() -> bool:
-        form = window.workspace.pack
+        form = window.workspace.packing.form
         nothing = not (form.password or form.lock_wanted or form.trash or form.hide_names)
         return nothing and form.stem != "mine" and not options.lock.isChecked() and not options.lock_box.first.text()
 
     click(window, "a.txt")
     set_up()
     click(window, "b.txt", CTRL)  # more of the same set
-    assert window.workspace.pack.stem == "mine" and window.workspace.pack.password == "secret"
+    assert window.workspace.packing.form.stem == "mine" and window.workspace.packing.form.password == "secret"
     click(window, "c.txt")
     assert nothing_is_left()
     set_up()
@@ -277,7 +277,7 @@ def test_that_an_archive_stays_is_said_where_it_is_ticked(
     window.source.view.clearSelection()
     window.how.unpack.clash[UnpackClash.SKIP].click()
     (home / "x" / "a.txt").write_text("mine")
-    window.workspace.plan_again()
+    window.workspace.unpacking.plan_again()
     settle()
     assert page.stays.text() == "The archive stays where it is, as 1 file is skipped."
 

@@ -60,7 +60,7 @@ def settle(window: Window, qtbot: QtBot) -> Callable[[], None]:
             "work in the background": window.background.busy,
             "jobs": bool(window.jobs.running),
             "the press of a button": window._press_timer.isActive(),
-            "a plan": window.workspace.plans_soon,
+            "a plan": window.workspace.unpacking.plans_soon,
             "the folder that is followed": not window.workspace.follower.at_rest,
         }
         return [what for what, is_so in under_way.items() if is_so]
@@ -107,7 +107,7 @@ def click(window: Window, name: str, keys: Qt.KeyboardModifier = NONE, *, tick: 
 
 
 def chosen(window: Window) -> list[str]:
-    return sorted(path.name for path in window.workspace.chosen_paths())
+    return sorted(path.name for path in window.workspace.selector.paths())
 
 
 def files_in(folder: Path, names: str) -> None:

@@ -17,12 +17,13 @@ from rundlet.core.jobs.outcomes import Outcome, Packed, Unpacked
 from rundlet.desktop.app import make_app
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.locations.disk import DiskListing
-from rundlet.desktop.state.forms import Place, UnpackForm
+from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
+    from rundlet.desktop.state.forms import UnpackForm
 
 _PATIENCE_SECONDS = 300.0
 _SETTLED_SECONDS = 0.2
@@ -105,7 +106,7 @@ def locked_in_parts(window: Window, world: Path) -> None:
     """A 7z archive with a lock, hidden names and parts."""
     about_to_pack(window, world)
     wait_until(lambda: window.trials.at_rest and bool(window.trials.points))
-    window.workspace.set_format_and_level("7z", 5)
+    window.workspace.packing.set_format_and_level("7z", 5)
     options = window.how.pack.options
     options.lock.setChecked(True)
     options.lock_box.first.setText("two herons at the weir")
@@ -120,7 +121,7 @@ def the_log(window: Window, world: Path) -> None:
     """The log after a few jobs; they are taken back again."""
     window.trials.enabled = False
     about_to_pack(window, world)
-    window.workspace.set_stem("for the council")
+    window.workspace.packing.set_stem("for the council")
     for _ in range(2):
         window.target.go.click()
         wait_until(lambda: not window.jobs.running)
@@ -141,7 +142,7 @@ def nothing_smaller(window: Window, world: Path) -> None:
     window.workspace.go(Place(world / "2031 spring"))
     settle(window)
     choose_names(window, ["photos", "last year.zip"])
-    window.workspace.set_stem("last year")
+    window.workspace.packing.set_stem("last year")
     wait_until(lambda: window.trials.at_rest and bool(window.trials.points))
     settle(window)
 
@@ -149,7 +150,7 @@ def nothing_smaller(window: Window, world: Path) -> None:
 def from_three_folders(window: Window, world: Path) -> None:
     """A set from three folders, with something being looked for."""
     window.trials.enabled = False
-    window.workspace.keep_choice(True)
+    window.workspace.selector.keep_others(True)
     chosen = {
         world / "2031 spring": ["maps", "invitation.pdf"],
         world / "2031 spring" / "notes": ["minutes April.md", "minutes March.md"],
@@ -217,7 +218,7 @@ def about_to_unpack(window: Window, world: Path) -> None:
     def change(form: UnpackForm) -> None:
         form.folder = world / "For the council"
 
-    window.workspace.change_unpack(change)
+    window.workspace.unpacking.change(change)
     settle(window)
 
 

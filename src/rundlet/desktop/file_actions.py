@@ -22,16 +22,14 @@ from rundlet.core.jobs.outcomes import Copied, CopiedOut, FolderMade, Moved, Out
 from rundlet.core.model.file_type import looks_like_a_program
 from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program
-from rundlet.desktop.locations.disk import DiskListing
-from rundlet.desktop.locations.listing import in_archive
-from rundlet.desktop.preview_loader import Spot, spot_of
 from rundlet.desktop.temp_copies import Copy, lend, lend_one
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.desktop.jobs import Jobs, RunningJob
+    from rundlet.desktop.locations.listing import Spot
+    from rundlet.desktop.locations.place import OpenArchive
     from rundlet.desktop.pages.from_column import FromColumn
-    from rundlet.desktop.state.forms import OpenArchive
     from rundlet.desktop.state.workspace import Workspace
 
 _ACTIONS = (
@@ -99,22 +97,22 @@ class FileActions(QObject):
         source.moved_onto.connect(self.put_into)
         workspace.temp_copies.changed.connect(self._copy_changed)
         source.model.renamed.connect(self._renamed)
-        workspace.selection_changed.connect(self._refresh)
+        workspace.selector.changed.connect(self._refresh)
         source.view.selectionModel().currentChanged.connect(self._refresh)
         self._refresh()
 
     def _refresh(self, *_: object) -> None:
-        on_disk = isinstance(self._workspace.listing, DiskListing)
+        on_disk = self._is_editable
         shown = len(self._workspace.selection.shown)  # what is out of sight is out of reach
         count = shown if on_disk else 0
         self.actions["new_folder"].setEnabled(on_disk)
         self.actions["hidden"].setEnabled(on_disk)
-        within = in_archive(self._workspace.listing)
+        within = self._workspace.place.in_archive
         for name in ("cut", "trash"):
             self.actions[name].setEnabled(count > 0)
         self.actions["copy"].setEnabled(shown > 0)
         self.actions["paste"].setEnabled(on_disk)
-        current = spot_of(self._workspace.listing, self._current) is not None
+        current = self._spot is not None
         self.actions["open"].setEnabled(current)
         self.actions["open"].setText("Open a copy in its program" if within else "Open in its program")
         self.actions["trash"].setText(
@@ -126,6 +124,15 @@ class FileActions(QObject):
     def _current(self) -> int:
         index = self._source.view.currentIndex()
         return self._source.model.node(index) if index.isValid() else 0
+
+    @property
+    def _spot(self) -> Spot | None:
+        listing = self._workspace.listing
+        return listing.spot(self._current) if listing is not None else None
+
+    @property
+    def _is_editable(self) -> bool:
+        return self._workspace.listing is not None and self._workspace.listing.is_editable
 
     def menu(self) -> QMenu:
         """What the right mouse button offers."""
@@ -142,7 +149,7 @@ class FileActions(QObject):
             self.menu().popup(view.viewport().mapToGlobal(at))
 
     def _offer_beside(self, at: QPoint) -> None:
-        if isinstance(self._workspace.listing, DiskListing):
+        if self._is_editable:
             self.menu().popup(self._source.pages.message.mapToGlobal(at))
 
     def _new_folder(self) -> None:
@@ -161,9 +168,9 @@ class FileActions(QObject):
 
     def _renamed(self, node: int, name: str) -> None:
         listing = self._workspace.listing
-        if not isinstance(listing, DiskListing):
+        path = listing.path_of(node) if listing is not None else None
+        if path is None:
             return
-        path = listing.items[node - 1].path
 
         def work(_: Job) -> Outcome:
             target = rename(path, name)
@@ -175,7 +182,7 @@ class FileActions(QObject):
 
     def _open(self) -> None:
         """Open the current file; of an entry it is a copy, and said to be one."""
-        spot, opened = spot_of(self._workspace.listing, self._current), self._workspace.archive
+        spot, opened = self._spot, self._workspace.archive
         if spot is None:
             return
         if spot.path is not None:
@@ -249,7 +256,7 @@ class FileActions(QObject):
     def _drag(self, actions: Qt.DropAction) -> None:
         nodes, listing = self._source.view.chosen_nodes(), self._workspace.listing
         if nodes and listing is not None:
-            thing = "item" if isinstance(listing, DiskListing) else "entry"
+            thing = "item" if listing.is_editable else "entry"
             one = text.shown(listing.record(nodes[0]).name)
             words = one if len(nodes) == 1 else text.plural(len(nodes), thing)
             drag_out(self._source.pages.page, self._carried(nodes), words, actions)
@@ -257,10 +264,10 @@ class FileActions(QObject):
     def _carried(self, nodes: list[int]) -> QMimeData:
         """What is dragged with rows: files as they are, entries as copies that are made when they are dropped."""
         listing, opened = self._workspace.listing, self._workspace.archive
-        if isinstance(listing, DiskListing):
-            return files_mime([listing.items[n - 1].path for n in nodes])
-        if not in_archive(listing) or opened is None:
+        if listing is None:
             return QMimeData()
+        if opened is None:
+            return files_mime([item.path for item in listing.disk_items(nodes)])
         nodes = listing.meant(nodes)
         return EntriesMime(lambda: self._lent_now(opened, nodes))
 
@@ -299,21 +306,21 @@ class FileActions(QObject):
     # The clipboard, and from folder to folder
 
     def _copy(self) -> None:
-        listing, opened = self._workspace.listing, self._workspace.archive
+        opened = self._workspace.archive
         self._moving = []
-        if in_archive(listing) and opened is not None:
+        if opened is not None:
             self._lend_many(opened, list(self._workspace.selection.shown), copy_files)
         else:
-            copy_files(self._workspace.shown_here())
+            copy_files(self._workspace.selector.shown_here())
 
     def _cut(self) -> None:
-        self._moving = list(self._workspace.shown_here())
+        self._moving = list(self._workspace.selector.shown_here())
         copy_files(self._moving)
 
     def _paste(self) -> None:
         """Copy what the clipboard has into this folder; what was cut here is moved."""
         paths = local_files(QGuiApplication.clipboard().mimeData())
-        if paths and isinstance(self._workspace.listing, DiskListing):
+        if paths and self._is_editable:
             moves = sorted(paths) == sorted(self._moving)
             self._moving = []
             self.put_into(paths, self._workspace.place.folder, moves)
@@ -331,7 +338,7 @@ class FileActions(QObject):
         self._jobs.start(kind, folder, work, source=paths)
 
     def _trash(self) -> None:
-        paths = self._workspace.shown_here()
+        paths = self._workspace.selector.shown_here()
         if not paths:
             return
 

@@ -60,8 +60,8 @@ class JobStarter:
     def _sentence(self) -> tuple[object, ...]:
         """What the button would do, as far as it tells one press from another."""
         ws = self._workspace
-        form = ws.pack
-        return ws.place, ws.selection.nodes, ws.chosen_paths(), form.info.id, form.level, form.folder, form.part_size
+        form = ws.packing.form
+        return ws.place, ws.selection.nodes, ws.selector.paths(), form.info.id, form.level, form.folder, form.part_size
 
     def _under_way(self, started: list[RunningJob]) -> list[RunningJob]:
         started[:] = [running for running in started if running in self._jobs.running]
@@ -94,23 +94,23 @@ class JobStarter:
     def start_pack(self) -> None:
         """Pack what is chosen, as the sentence says; behind what is being packed already."""
         ws = self._workspace
-        items, form = ws.chosen_paths(), ws.pack
+        items, form = ws.selector.paths(), ws.packing.form
         if not items or self.holds_packing:
             return
         self._pressed, self._said = time.monotonic(), self._sentence()
-        self._note_folder(ws.pack_folder)
+        self._note_folder(ws.packing.folder)
         point = self._trials.point
         expected = (point.size, point.seconds) if point is not None else (0, 0.0)
         if not form.each:
-            self._pack(list(items), ws.asked_target, ws.pack_target.name, expected)
+            self._pack(list(items), ws.packing.asked_target, ws.packing.target.name, expected)
         else:
             for item in items:
-                target = ws.pack_folder / (suggested_stem([item]) + form.info.ending)
+                target = ws.packing.folder / (suggested_stem([item]) + form.info.ending)
                 self._pack([item], target, target.name, (0, 0.0))
-        ws.end_set()
+        ws.packing.end_set()
 
     def _pack(self, items: list[Path], target: Path, name: str, expected: tuple[int, float]) -> None:
-        form, clash = replace(self._workspace.pack), self._workspace.pack_clash
+        form, clash = replace(self._workspace.packing.form), self._workspace.packing.clash
         kind = Added if clash == PackClash.ADD and os.path.lexists(target) else Packed
 
         def work(job: Job) -> Outcome:
@@ -140,12 +140,12 @@ class JobStarter:
 
     def start_unpack(self) -> None:
         """Unpack as the landing tree says."""
-        plan, opened = self._workspace.plan, self._workspace.archive
+        plan, opened = self._workspace.unpacking.plan, self._workspace.archive
         if plan is None or opened is None or self.holds_unpacking:
             return
         self._pressed, self._said = time.monotonic(), self._sentence()
-        self._note_folder(self._workspace.unpack_folder)
-        path, form = opened.path, self._workspace.unpack
+        self._note_folder(self._workspace.unpacking.folder)
+        path, form = opened.path, self._workspace.unpacking.form
         after = form.after
         if self._workspace.place.outer is not None:
             after = Afterwards.STAYS  # it is a copy, and goes by itself

@@ -13,7 +13,7 @@ from rundlet.core import text
 from rundlet.core.userdata.places import Drive, Places, drives, there
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
-from rundlet.desktop.state.forms import Place
+from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import short_path
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QSize, QTimer, Signal
@@ -12,42 +11,22 @@ from PySide6.QtGui import QImage, QPixmap
 
 from rundlet.core.errors import RundletError
 from rundlet.core.fs.content_preview import WHOLE, Look, PictureLook, look_at, wanted_of
-from rundlet.core.model.entry import UNKNOWN, Kind
+from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.model.file_type import FileType
 from rundlet.core.work.preview_reader import Head, head_of_entry, head_of_file, heads_of_entries
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.images import decoded
-from rundlet.desktop.locations.disk import DiskListing
-from rundlet.desktop.locations.listing import in_archive
 from rundlet.desktop.theme.theme import theme
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.jobs.job import Job
-    from rundlet.desktop.locations.listing import Listing
+    from rundlet.desktop.locations.listing import Listing, Spot
     from rundlet.desktop.state.workspace import Workspace
 
 _LARGEST = QSize(1600, 1200)
 _GATHER_MS = 30
 _KEPT = 600
-
-
-@dataclass(frozen=True, slots=True)
-class Spot:
-    """A file to look at: on the disk, or in the archive that the window is in.
-
-    Attributes:
-        node: its row in the listing.
-        path: where it lies on the disk, or None.
-        row: its place in the catalog, or None.
-        size: its bytes, or :data:`UNKNOWN`.
-    """
-
-    node: int
-    name: str
-    size: int
-    path: Path | None = None
-    row: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,18 +43,6 @@ class Seen:
     look: Look | None = None
     image: QImage | None = None
     words: str = ""
-
-
-def spot_of(listing: Listing | None, node: int) -> Spot | None:
-    """The file in a row; None for folders, links and devices."""
-    if isinstance(listing, DiskListing) and node:
-        item = listing.items[node - 1]
-        return Spot(node, item.path.name, item.size, path=item.path) if item.kind == Kind.FILE else None
-    if in_archive(listing) and node:
-        row = listing.tree.row(node)
-        if row is not None and int(listing.tree.catalog.kind[row]) in (Kind.FILE, Kind.HARD):
-            return Spot(node, listing.tree.name(node), int(listing.tree.catalog.size[row]), row=row)
-    return None
 
 
 class PreviewLoader(QObject):
@@ -156,7 +123,8 @@ class Thumbs(QObject):
         """The small picture of a row, or None; when it is not known yet it is asked for."""
         if node in self._pictures:
             return self._pictures[node]
-        spot = spot_of(self._workspace.listing, node)
+        listing = self._workspace.listing
+        spot = listing.spot(node) if listing is not None else None
         if spot is None or not _is_shown(self._workspace.listing, spot):
             self._pictures[node] = None
             return None

@@ -22,7 +22,7 @@ from rundlet.core.jobs.outcomes import Copied, CopiedOut, Outcome
 from rundlet.presentation.findings import issue_line
 
 if TYPE_CHECKING:
-    from rundlet.desktop.state.forms import OpenArchive
+    from rundlet.desktop.locations.place import OpenArchive
 
 _LOOK_MS = 1000
 

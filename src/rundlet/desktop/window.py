@@ -35,13 +35,13 @@ from rundlet.desktop.file_manager import copy_files, show_in_file_manager
 from rundlet.desktop.history import History
 from rundlet.desktop.job_starter import JobStarter
 from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
+from rundlet.desktop.locations.place import OpenArchive, Place
 from rundlet.desktop.pages.from_column import FromColumn
 from rundlet.desktop.pages.how_column import HowColumn
 from rundlet.desktop.pages.to_column import ToColumn
 from rundlet.desktop.places_menu import PlacesMenu
 from rundlet.desktop.preview_loader import PreviewLoader, Thumbs
 from rundlet.desktop.state.archive_batch import ArchiveBatch
-from rundlet.desktop.state.forms import OpenArchive, Place
 from rundlet.desktop.state.trial_runner import TrialRunner
 from rundlet.desktop.state.workspace import Workspace
 from rundlet.desktop.theme.theme import theme
@@ -165,8 +165,8 @@ class Window(QMainWindow):
         self.target.pack.cut_wanted.connect(self.how.pack.options.cut_into)
         self.jobs.ended.connect(self._job_ended)
         self.file_actions.unpack_wanted.connect(self._press_when_ready)
-        ws.landed.connect(self._landed)
-        ws.landing_failed.connect(self._call_off)
+        ws.unpacking.landed.connect(self._landed)
+        ws.unpacking.landing_failed.connect(self._call_off)
         ws.leaving.connect(self._call_off)
         ws.listed.connect(self._look_at_archive)
         ws.gone.connect(self._say_gone)
@@ -180,7 +180,13 @@ class Window(QMainWindow):
         self._press_timer = QTimer(self)
         self._press_timer.setInterval(_HOLD_MS)
         self._press_timer.timeout.connect(self._hold_buttons)
-        for happened in (self.jobs.started, self.jobs.ended, ws.pack_changed, ws.unpack_changed, self.batch.changed):
+        for happened in (
+            self.jobs.started,
+            self.jobs.ended,
+            ws.packing.changed,
+            ws.unpacking.changed,
+            self.batch.changed,
+        ):
             happened.connect(self._hold_buttons)
         self.log_button.clicked.connect(self.history.open_log)
         handlers: dict[str, Callable[[], object]] = {
@@ -241,7 +247,7 @@ class Window(QMainWindow):
     def _press_when_ready(self) -> None:
         """Unpack everything, as soon as it is known where it lands; not if the person goes elsewhere before that."""
         self._press_at = self.workspace.place
-        self.workspace.plan_again()
+        self.workspace.unpacking.plan_again()
 
     def _landed(self, *_: object) -> None:
         place, self._press_at = self._press_at, None
@@ -294,7 +300,7 @@ class Window(QMainWindow):
         if self._closing:
             self.history.note_now(running, result)
             return
-        self.workspace.plan_again()
+        self.workspace.unpacking.plan_again()
         self.batch.plan_again()
         self.history.note(running, result)
         place = self.workspace.place

@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.model.entry import Kind
+from rundlet.core import text
+from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.model.file_type import FileType, file_type_of, word_for
 from rundlet.core.model.find import Wanted
 from rundlet.core.model.find_rows import rows_named
 from rundlet.core.model.natural import NATURAL_AT_MOST
-from rundlet.desktop.locations.listing import TOP, Row
+from rundlet.desktop.locations.areas import MOST, Area, largest
+from rundlet.desktop.locations.listing import TOP, Row, Spot
+from rundlet.desktop.locations.place import Place, Selection
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from rundlet.core.model.tree import ArchiveTree
+    from rundlet.desktop.locations.disk import DiskItem
 
 _LONGEST_ENDING = 16
 
@@ -31,6 +38,9 @@ class ArchiveListing:
     """
 
     is_archive = True
+    is_editable = False
+    opens_in_place = True
+    share_heading = "Packed"
 
     def __init__(self, tree: ArchiveTree, folder: int, file_types: NDArray[np.int64]) -> None:
         self.tree = tree
@@ -80,8 +90,80 @@ class ArchiveListing:
             above[up] = self.tree.parent[above[up]]
         return below
 
+    @property
+    def is_large(self) -> bool:
+        return len(self.tree) > NATURAL_AT_MOST
+
+    @property
+    def top(self) -> int:
+        return self.folder
+
+    def looks_like(self, other: object) -> bool:
+        return False
+
+    def entered(self, node: int, place: Place) -> Place | None:
+        return replace(place, inner=self.tree.path(node)) if self.is_folder(node) else None
+
+    def path_of(self, node: int) -> Path | None:
+        return None
+
+    def spot(self, node: int) -> Spot | None:
+        row = self.tree.row(node) if node else None
+        if row is None or int(self.tree.catalog.kind[row]) not in (Kind.FILE, Kind.HARD):
+            return None
+        return Spot(node, self.tree.name(node), int(self.tree.catalog.size[row]), row=row)
+
+    def disk_items(self, nodes: Iterable[int]) -> Sequence[DiskItem]:
+        return ()
+
+    def counted(self, nodes: tuple[int, ...], others: Sequence[DiskItem]) -> Selection:
+        tree = self.tree
+        if self.is_all(nodes):  # a million of them are counted already
+            whole = self.whole()
+            return replace(whole, nodes=nodes, items=len(nodes))
+        rows = tree.rows_below(nodes) if nodes else np.zeros(0, np.int64)
+        filled = rows[tree.catalog.kind[rows] != Kind.DIR]
+        taken = tree.catalog.packed[filled]
+        packed = int(taken.sum()) if (taken != UNKNOWN).all() else UNKNOWN
+        size = int(np.maximum(tree.catalog.size[rows], 0).sum())
+        return Selection(nodes, len(nodes), len(filled), size, packed=packed)
+
+    def whole(self) -> Selection:
+        tree = self.tree
+        files, size, packed = (int(column[self.folder]) for column in (tree.files, tree.size, tree.packed))
+        return Selection(files=files, size=size, packed=packed)
+
+    def summary(self, selection: Selection) -> str:
+        if selection.items:
+            return (
+                f"{text.plural(selection.items, 'entry')} chosen · {text.plural(selection.files, 'file')} · "
+                f"{text.size(selection.size)}"
+            )
+        whole = self.whole()
+        packed_words = f", packed to {text.size(whole.packed)}" if whole.packed != UNKNOWN else ""
+        return f"{text.plural(whole.files, 'file')} · {text.size(whole.size)}{packed_words}"
+
+    def areas(self) -> tuple[Area, ...]:
+        return self._areas(self.folder, depth=0)
+
+    def _areas(self, folder: int, *, depth: int) -> tuple[Area, ...]:
+        tree = self.tree
+        nodes = tree.children(folder)
+        order = nodes[tree.size[nodes].argsort()[::-1]]
+        found = [
+            Area(
+                tree.name(node),
+                int(tree.size[node]),
+                FileType.FOLDERS if tree.is_folder(node) else file_type_of(tree.name(node)),
+                node if depth == 0 else 0,
+                self._areas(node, depth=1) if depth == 0 and tree.is_folder(node) else (),
+            )
+            for node in order[: MOST + 1].tolist()
+        ]
+        rest = order[MOST + 1 :]
+        return largest(found, more=len(rest), size=int(tree.size[rest].sum()))
+
     def meant(self, nodes: list[int]) -> list[int]:
-        """What choosing rows means: a folder that is shown only as the way to what was found stands for just that."""
         if self._found is None or not nodes:
             return nodes
         chosen = np.array(nodes, np.int64)
@@ -136,23 +218,23 @@ class ArchiveListing:
     def order_ahead(self, key: str, *, descending: bool) -> None:
         self._in_order(self.folder, key, descending=descending)
 
-    def narrow_ahead(self, text: str, file_type: FileType | None) -> None:
-        self._ahead = (text, file_type), self._narrowed(text, file_type)
+    def narrow_ahead(self, words: str, file_type: FileType | None) -> None:
+        self._ahead = (words, file_type), self._narrowed(words, file_type)
 
-    def narrow(self, text: str, file_type: FileType | None) -> None:
+    def narrow(self, words: str, file_type: FileType | None) -> None:
         ahead, self._ahead = self._ahead, None
-        if ahead is None or ahead[0] != (text, file_type):
-            self.narrow_ahead(text, file_type)
+        if ahead is None or ahead[0] != (words, file_type):
+            self.narrow_ahead(words, file_type)
             ahead, self._ahead = self._ahead, None
         self._sorted.clear()
         self._found, self._keep = ahead[1] if ahead is not None else (None, None)
 
-    def _narrowed(self, text: str, file_type: FileType | None) -> Narrowed:
+    def _narrowed(self, words: str, file_type: FileType | None) -> Narrowed:
         """The nodes that fit, and these with the folders they sit in; None for both where all do."""
-        if not text and file_type is None:
+        if not words and file_type is None:
             return None, None
         tree = self.tree
-        wanted = Wanted.of(text)
+        wanted = Wanted.of(words)
         keep = named(tree, wanted) if wanted else np.ones(len(tree), np.bool_)
         if file_type is not None:
             keep &= self.file_types == list(FileType).index(file_type)

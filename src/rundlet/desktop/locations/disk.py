@@ -11,13 +11,16 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rundlet.core import text
 from rundlet.core.errors import file_problem
 from rundlet.core.jobs.interface_priority import step_aside
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.model.file_type import FileType, file_type_of, word_for
 from rundlet.core.model.find import Wanted
 from rundlet.core.model.natural import natural_key
-from rundlet.desktop.locations.listing import TOP, Row
+from rundlet.desktop.locations.areas import Area, largest
+from rundlet.desktop.locations.listing import TOP, Row, Spot
+from rundlet.desktop.locations.place import Place, Selection
 
 if TYPE_CHECKING:
     from rundlet.core.fs.scan import Part
@@ -64,8 +67,13 @@ class DiskListing:
         sizes, files: of all items, as in :class:`DiskItem`; in columns, so that a choice of very many is counted at once.
     """
 
+    is_editable = True
+    opens_in_place = False
+    is_large = False  # one folder is looked through at once
+    share_heading = "Share"
+
     def __init__(self, folder: Path, items: list[DiskItem]) -> None:
-        self.folder = folder
+        self.folder = self.disk_folder = folder
         self.items = items
         self.folders = [node for node, item in enumerate(items, 1) if item.kind == Kind.DIR]
         self.sizes = array("q", [item.size for item in items])
@@ -144,13 +152,13 @@ class DiskListing:
     def order_ahead(self, key: str, *, descending: bool) -> None:
         self._ahead = (key, descending), self._ordered(key, descending=descending)
 
-    def narrow(self, text: str, file_type: FileType | None) -> None:
-        wanted = Wanted.of(text)
+    def narrow(self, words: str, file_type: FileType | None) -> None:
+        wanted = Wanted.of(words)
         if (wanted, file_type) != (self._wanted, self._file_type):
             self._wanted, self._file_type = wanted, file_type
             self._arrange()
 
-    def narrow_ahead(self, text: str, file_type: FileType | None) -> None:
+    def narrow_ahead(self, words: str, file_type: FileType | None) -> None:
         """One folder is looked through at once."""
 
     def counts(self) -> dict[FileType, int]:
@@ -166,6 +174,65 @@ class DiskListing:
         item.take_parts(parts)
         self._largest = max(self._largest, item.size)
         self.sizes[node - 1], self.files[node - 1] = item.size, item.files
+
+    @property
+    def top(self) -> int:
+        return TOP
+
+    def looks_like(self, other: object) -> bool:
+        return isinstance(other, DiskListing) and (other.folder, other.seen) == (self.folder, self.seen)
+
+    def entered(self, node: int, place: Place) -> Place | None:
+        item = self.items[node - 1]
+        is_folder = item.kind == Kind.DIR or (item.kind == Kind.LINK and os.path.isdir(item.path))
+        return Place(item.path) if is_folder else None
+
+    def path_of(self, node: int) -> Path | None:
+        return self.items[node - 1].path if node else self.folder
+
+    def spot(self, node: int) -> Spot | None:
+        item = self.items[node - 1] if node else None
+        if item is None or item.kind != Kind.FILE:
+            return None
+        return Spot(node, item.path.name, item.size, path=item.path)
+
+    def meant(self, nodes: list[int]) -> list[int]:
+        return nodes
+
+    def disk_items(self, nodes: Iterable[int]) -> Sequence[DiskItem]:
+        return [self.items[node - 1] for node in nodes]
+
+    def counted(self, nodes: tuple[int, ...], others: Sequence[DiskItem]) -> Selection:
+        sizes = [self.sizes[node - 1] for node in nodes] + [item.size for item in others]
+        files = sum(self.files[node - 1] for node in nodes) + sum(item.files for item in others)
+        return Selection(
+            nodes,
+            len(sizes),
+            files,
+            sum(size for size in sizes if size > 0),
+            UNKNOWN in sizes,
+            elsewhere=len(others),
+            folders=len({item.path.parent for item in others} | ({self.folder} if nodes else set())),
+        )
+
+    def whole(self) -> Selection:
+        size = sum(size for size in self.sizes if size > 0)
+        return Selection(files=sum(self.files), size=size, counting=UNKNOWN in self.sizes)
+
+    def summary(self, selection: Selection) -> str:
+        if not selection.items:
+            return text.plural(len(self.items), "item")
+        more = "…" if selection.counting else ""
+        what = f"{text.number(selection.items)} of {text.plural(len(self.items), 'item')} chosen"
+        if selection.elsewhere:
+            what = f"From {text.plural(selection.folders, 'folder')}: {text.plural(selection.items, 'item')} chosen"
+        return f"{what} · {text.plural(selection.files, 'file')}{more} · {text.size(selection.size)}{more}"
+
+    def areas(self) -> tuple[Area, ...]:
+        return largest(
+            Area(item.path.name, item.size, item.file_type, node, largest(map(_area, item.parts)))
+            for node, item in enumerate(self.items, 1)
+        )
 
     def node_of(self, path: Path) -> int | None:
         """The row of a path, or None."""
@@ -201,6 +268,10 @@ class DiskListing:
 
     def _fits(self, item: DiskItem) -> bool:
         return self._wanted.fits(item.path.name) and self._file_type in (None, item.file_type)
+
+
+def _area(part: Part) -> Area:
+    return Area(part.name, part.size, FileType.FOLDERS if part.is_folder else file_type_of(part.name))
 
 
 def _disk_item(path: Path, find: Callable[[], os.stat_result]) -> DiskItem | None:

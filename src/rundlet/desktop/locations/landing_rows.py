@@ -126,10 +126,10 @@ class LandingListing:
     def order_ahead(self, key: str, *, descending: bool) -> None:
         """There is no other."""
 
-    def narrow(self, text: str, file_type: FileType | None) -> None:
+    def narrow(self, words: str, file_type: FileType | None) -> None:
         """The landing tree is always whole."""
 
-    def narrow_ahead(self, text: str, file_type: FileType | None) -> None:
+    def narrow_ahead(self, words: str, file_type: FileType | None) -> None:
         """The landing tree is always whole."""
 
     def counts(self) -> dict[FileType, int]:

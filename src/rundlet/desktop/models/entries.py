@@ -10,7 +10,6 @@ from PySide6.QtGui import QStandardItem, QStandardItemModel
 
 from rundlet.core import text
 from rundlet.core.model.entry import NO_TIME, UNKNOWN
-from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.locations.listing import COLUMNS, TOP, Listing, Row
 
 if TYPE_CHECKING:
@@ -94,7 +93,7 @@ class EntryModel(QStandardItemModel):
         """Give the rows in a folder that can be opened an item with their number of rows."""
         self._opened.add(node)
         listing = self._listing
-        if listing is None or isinstance(listing, DiskListing):
+        if listing is None or not getattr(listing, "opens_in_place", True):
             return
         children = listing.children(node)
         for row, child in enumerate(children if len(children) <= _MOST_OPENED else ()):
@@ -184,8 +183,8 @@ class EntryModel(QStandardItemModel):
         return self._listing.children(self.node(parent))[first : last + 1] if self._listing is not None else ()
 
     def supportedDragActions(self) -> Qt.DropAction:
-        on_disk = isinstance(self._listing, DiskListing)
-        return Qt.DropAction.CopyAction | Qt.DropAction.MoveAction if on_disk else Qt.DropAction.CopyAction
+        moves = getattr(self._listing, "is_editable", False)
+        return Qt.DropAction.CopyAction | Qt.DropAction.MoveAction if moves else Qt.DropAction.CopyAction
 
     def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
         record = self.record(index)

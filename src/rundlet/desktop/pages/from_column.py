@@ -17,16 +17,13 @@ from rundlet.core import text
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.jobs.interface_priority import first
 from rundlet.core.model.file_type import FileType
-from rundlet.core.model.natural import NATURAL_AT_MOST
 from rundlet.desktop.background import Latest
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.file_manager import type_words
-from rundlet.desktop.locations.disk import DiskListing
-from rundlet.desktop.locations.listing import COLUMNS, TOP, Listing, in_archive
+from rundlet.desktop.locations.listing import COLUMNS, TOP, is_same_folder
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.pages.list_views import ListViews
 from rundlet.desktop.pages.preview_pane import PreviewPane
-from rundlet.desktop.pages.summaries import summary_of
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import Column, OneLine, label, restyle, tab_through
 from rundlet.desktop.views.entry_views import EntryView, ThumbView
@@ -40,8 +37,9 @@ if TYPE_CHECKING:
     from PySide6.QtGui import QDragEnterEvent, QDropEvent, QResizeEvent
 
     from rundlet.desktop.locations.archive import ArchiveListing
+    from rundlet.desktop.locations.listing import Location
+    from rundlet.desktop.locations.place import Selection
     from rundlet.desktop.preview_loader import PreviewLoader, Thumbs
-    from rundlet.desktop.state.forms import Selection
     from rundlet.desktop.state.workspace import Workspace
 
 _HINT = "Tick or Ctrl-click to choose. Shift picks a run, Ctrl takes one back out."
@@ -125,8 +123,8 @@ class FromColumn(Column):
         self._workspace.opening.connect(self._show_partial)
         self._workspace.failed_to_list.connect(self._show_failure)
         self._workspace.names_hidden.connect(self._show_hidden)
-        self._workspace.row_changed.connect(self.model.refresh_row)
-        self._workspace.selection_changed.connect(self._show_choice)
+        self._workspace.selector.row_changed.connect(self.model.refresh_row)
+        self._workspace.selector.changed.connect(self._show_choice)
         self._workspace.restored.connect(self._choose_all_of)
         for view in self.pages.lists:
             view.entered.connect(self._enter)
@@ -139,8 +137,8 @@ class FromColumn(Column):
         self.offers.again.clicked.connect(self._choose_again)
         self.offers.choose_shown.clicked.connect(self.view.selectAll)
         self.offers.only_shown.clicked.connect(self._forget_unseen)
-        self.offers.keep.clicked.connect(self._workspace.keep_choice)
-        self.offers.only_here.clicked.connect(self._workspace.let_go)
+        self.offers.keep.clicked.connect(self._workspace.selector.keep_others)
+        self.offers.only_here.clicked.connect(self._workspace.selector.clear_others)
         self.pages.message.back.clicked.connect(self._leave_message)
 
     def _beside(self, work: Callable[[], None], then: Callable[[], None]) -> None:
@@ -149,7 +147,13 @@ class FromColumn(Column):
     def _enter(self, node: int) -> None:
         """Go in. The double click has chosen the row itself; what was chosen before it is chosen again on coming back."""
         listing = self._workspace.listing
-        if in_archive(listing) and not listing.is_folder(node) and listing.record(node).file_type != FileType.ARCHIVES:
+        if listing is None:
+            return
+        if (
+            self._workspace.place.in_archive
+            and not listing.is_folder(node)
+            and listing.record(node).file_type != FileType.ARCHIVES
+        ):
             self.set_looking(True)  # what else is there to see in it
             return
         by_itself = self.view.chosen_nodes() == [node] and not self._changed.hasExpired(
@@ -167,19 +171,19 @@ class FromColumn(Column):
 
     # Showing
 
-    def _show(self, listing: Listing) -> None:
+    def _show(self, listing: Location) -> None:
         before, scrolled = self.model.listing, self.pages.rows.verticalScrollBar().value()
-        again = isinstance(before, DiskListing) and isinstance(listing, DiskListing) and before.folder == listing.folder
+        again = is_same_folder(before, listing)
         self._narrow_task.drop()
         if not again:
             self._find = ""
             self._types.choose(None)
         self._before, self._last, self._unseen = (), (), []
         self._hint_again()
-        within = in_archive(listing)
+        within = listing.opens_in_place
         archive = self._workspace.archive
         self.names_as.show_page(archive.reader.code_page if archive is not None else "")
-        self.model.show(listing, share_heading="Packed" if within else "Share")
+        self.model.show(listing, share_heading=listing.share_heading)
         self.view.setRootIsDecorated(within)
         self.view.setIndentation(theme.sizes.indent if within else 0)
         self._types.show_counts(listing.counts())
@@ -188,7 +192,7 @@ class FromColumn(Column):
             if self._find or self._types.chosen:
                 self.model.narrow(self._find, self._types.chosen)
             QTimer.singleShot(0, lambda: self.pages.rows.verticalScrollBar().setValue(scrolled))
-        if in_archive(listing):
+        if within:
             self._expand_few(listing)
         empty = not len(listing.children(0))
         self.pages.show_place()
@@ -201,13 +205,12 @@ class FromColumn(Column):
         self._show(listing)
         self.summary.setText(f"{text.number(len(listing.tree.catalog))} entries so far; still reading the list …")
 
-    def _expand_few(self, listing: ArchiveListing) -> None:
+    def _expand_few(self, listing: Location) -> None:
         """Open the folders at once where all of it fits on a page."""
         top = listing.children(0)
         most = _EXPAND_AT_MOST if len(top) == 1 else _EXPAND_UP_TO
         for row, node in enumerate(top[:_EXPAND_UP_TO]):
-            # Asked of the tree, as to put a million rows in order only to count them takes seconds.
-            if listing.is_folder(node) and len(listing.tree.children(node)) <= most:
+            if 0 < listing.count(node) <= most:
                 self.view.expand(self.model.index(row, 0))
 
     def narrow_to(self, words: str) -> None:
@@ -217,9 +220,9 @@ class FromColumn(Column):
 
     def _narrow(self) -> None:
         """Show only what fits; among very many that is found beside the interface, while one goes on typing."""
-        listing, wanted = self.model.listing, (self._find, self._types.chosen)
+        listing, wanted = self._workspace.listing, (self._find, self._types.chosen)
         self._narrow_task.drop()
-        if in_archive(listing) and len(listing.tree) > NATURAL_AT_MOST:
+        if listing is not None and listing.is_large:
             self._narrow_task.run(
                 lambda _: listing.narrow_ahead(*wanted), done=lambda _: self._show_narrowed(), failed=self.tell
             )
@@ -231,8 +234,8 @@ class FromColumn(Column):
         chosen = list(self._workspace.selection.nodes)
         self.model.narrow(self._find, self._types.chosen)
         narrowed = bool(self._find or self._types.chosen)
-        listing = self.model.listing
-        if in_archive(listing) and narrowed and not self.model.is_long:
+        listing = self._workspace.listing
+        if listing is not None and listing.opens_in_place and narrowed and not self.model.is_long:
             if listing.found <= _EXPAND_AT_MOST:
                 self.view.expandAll()
             else:
@@ -258,10 +261,12 @@ class FromColumn(Column):
         self._selection_changed()
 
     def _show_offers(self) -> None:
-        selection, listing = self._workspace.selection, self.model.listing
+        selection, listing = self._workspace.selection, self._workspace.listing
         narrowed = listing is not None and (self._find or self._types.chosen)
         self.offers.show_found(listing.found if narrowed and listing is not None else 0, len(self._unseen))
-        self.offers.show_gathered(selection, self._workspace.other_folders, on_disk=isinstance(listing, DiskListing))
+        self.offers.show_gathered(
+            selection, self._workspace.selector.other_folders, on_disk=listing is not None and listing.is_editable
+        )
 
     def _show_failure(self, error: Exception) -> None:
         if isinstance(error, UnknownFormat) and (place := self._workspace.refused) is not None:
@@ -302,7 +307,8 @@ class FromColumn(Column):
             self._workspace.back()
 
     def _show_choice(self, selection: Selection) -> None:
-        self.summary.setText(summary_of(self._workspace.listing, selection))
+        listing = self._workspace.listing
+        self.summary.setText(listing.summary(selection) if listing is not None else "")
         self._show_offers()
 
     # Choosing
@@ -312,8 +318,8 @@ class FromColumn(Column):
             self._take_choice(self.view.chosen_nodes())
 
     def _take_choice(self, nodes: list[int]) -> None:
-        listing = self.model.listing
-        if in_archive(listing):
+        listing = self._workspace.listing
+        if listing is not None:
             nodes = listing.meant(nodes)
         shown = len(nodes)
         nodes += self._unseen
@@ -325,7 +331,7 @@ class FromColumn(Column):
         self._last = before
         self._changed.start()
         self.offers.show_before(len(self._before))
-        self._workspace.choose(nodes, shown=shown)
+        self._workspace.select(nodes, shown=shown)
 
     def _choose_again(self) -> None:
         before, self._before = self._before, ()
@@ -351,9 +357,9 @@ class FromColumn(Column):
 
     def _folder_at(self, at: QPoint) -> Path | None:
         """The folder on the disk whose row is at a place of the column."""
-        listing, view = self.model.listing, self.pages.page
-        if not isinstance(listing, DiskListing) or not isinstance(view, EntryView | LongView | ThumbView):
+        listing, view = self._workspace.listing, self.pages.page
+        if listing is None or not listing.is_editable or not isinstance(view, EntryView | LongView | ThumbView):
             return None
         index = view.indexAt(view.viewport().mapFrom(self, at))
         node = self.model.node(index) if index.isValid() else 0
-        return listing.items[node - 1].path if node and listing.is_folder(node) else None
+        return listing.path_of(node) if node and listing.is_folder(node) else None

@@ -8,7 +8,6 @@ from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QButtonGroup, QStackedWidget, QToolButton, QWidget
 
 from rundlet.core.model.file_type import FileType
-from rundlet.desktop.models.areas import areas_of
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.entry_views import EntryView, ThumbView
 from rundlet.desktop.views.long_view import LongView
@@ -61,7 +60,7 @@ class ListViews(QStackedWidget):
         self._map_timer.setInterval(_MAP_AFTER_MS)
         self._map_timer.timeout.connect(self._map_now)
         self.map.entered.connect(self._enter_from_map)
-        workspace.row_changed.connect(self._map_later)
+        workspace.selector.row_changed.connect(self._map_later)
 
     def _way_button(self, way: str, words: str) -> QToolButton:
         button = _button(way, words)
@@ -129,7 +128,8 @@ class ListViews(QStackedWidget):
     def _map_now(self) -> None:
         if self.is_map:
             chosen = frozenset(self._workspace.selection.nodes)
-            self.map.show_areas(areas_of(self._workspace.listing), chosen)
+            listing = self._workspace.listing
+            self.map.show_areas(listing.areas() if listing is not None else (), chosen)
 
     def _enter_from_map(self, node: int) -> None:
         listing = self._workspace.listing

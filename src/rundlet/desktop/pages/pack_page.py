@@ -29,7 +29,7 @@ from rundlet.desktop.views.saved_settings_box import SavedSettingsBox
 if TYPE_CHECKING:
     from rundlet.core.userdata.presets import Presets
     from rundlet.core.work.sample import Sample
-    from rundlet.desktop.state.forms import Selection
+    from rundlet.desktop.locations.place import Selection
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
 
@@ -78,15 +78,15 @@ class PackPage(QScrollArea):
         self.saved_settings = SavedSettingsBox(workspace, presets)
         column.addWidget(self.saved_settings)
         column.addStretch(1)
-        self.level.valueChanged.connect(workspace.set_level)
-        self.formats.chosen.connect(workspace.set_format)
-        self.chart.chosen.connect(workspace.set_format_and_level)
-        workspace.pack_changed.connect(self._show)
-        workspace.selection_changed.connect(self._show_choice)
+        self.level.valueChanged.connect(workspace.packing.set_level)
+        self.formats.chosen.connect(workspace.packing.set_format)
+        self.chart.chosen.connect(workspace.packing.set_format_and_level)
+        workspace.packing.changed.connect(self._show)
+        workspace.selector.changed.connect(self._show_choice)
         trials.changed.connect(self._show)
 
     def _show(self) -> None:
-        form = self._workspace.pack
+        form = self._workspace.packing.form
         self.formats.choose(form.info.id)
         self._show_choice(self._workspace.selection)
         self.level.blockSignals(True)
@@ -105,7 +105,7 @@ class PackPage(QScrollArea):
         return f"About {text.size(point.size)} in {text.duration(point.seconds)}. "
 
     def _show_trial(self) -> None:
-        trials, form = self._trials, self._workspace.pack
+        trials, form = self._trials, self._workspace.packing.form
         self.chart.setVisible(bool(trials.points) or trials.running)
         before = trials.sample.total if trials.sample is not None else 0
         self.chart.show_picture(
@@ -125,7 +125,7 @@ class PackPage(QScrollArea):
         if not selection.items:
             self.statement.setText("Choose what to pack")
         else:
-            each = ", each by itself" if self._workspace.pack.each and selection.items > 1 else ""
+            each = ", each by itself" if self._workspace.packing.form.each and selection.items > 1 else ""
             self.statement.setText(f"Pack {text.plural(selection.items, 'item')}{each}")
 
 

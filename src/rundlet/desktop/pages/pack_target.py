@@ -38,7 +38,8 @@ from rundlet.presentation.findings import issue_words
 
 if TYPE_CHECKING:
     from rundlet.core.work.trial import Point
-    from rundlet.desktop.state.forms import PackForm, Selection
+    from rundlet.desktop.locations.place import Selection
+    from rundlet.desktop.state.forms import PackForm
     from rundlet.desktop.state.workspace import Workspace
 
 _LIMITS = ((0, "no limit"), (10_000_000, "10 MB"), (25_000_000, "25 MB"), (4_000_000_000, "4 GB"))
@@ -111,12 +112,12 @@ class PackTarget(QWidget):
         self.way_out.clicked.connect(self._take_way_out)
         trials.changed.connect(self._show)
         for rule, button in self.clashes.items():
-            button.clicked.connect(lambda _=False, rule=rule: workspace.set_clash(rule))
-        self.folder.changed.connect(workspace.set_pack_folder)
-        workspace.pack_changed.connect(self._show)
+            button.clicked.connect(lambda _=False, rule=rule: workspace.packing.set_clash(rule))
+        self.folder.changed.connect(workspace.packing.set_folder)
+        workspace.packing.changed.connect(self._show)
 
     def _show(self) -> None:
-        ws, form, selection = self._workspace, self._workspace.pack, self._workspace.selection
+        ws, form, selection = self._workspace, self._workspace.packing.form, self._workspace.selection
         if ws.place.in_archive:
             return
         stem = "each after its own name" if form.each else form.stem
@@ -125,9 +126,9 @@ class PackTarget(QWidget):
             self.name.setCursorPosition(0)
         self.ending.setText(form.info.ending)
         self.name.setEnabled(not form.each)
-        self.folder.show_folder(ws.pack_folder, must_be_there=True)
+        self.folder.show_folder(ws.packing.folder, must_be_there=True)
         self._show_clash()
-        point, added_to = self._trials.point, ws.added_to
+        point, added_to = self._trials.point, ws.packing.added_to
         if point is not None and added_to:
             point = replace(point, size=point.size + added_to)
         parts = parts_for(form, point)
@@ -145,7 +146,7 @@ class PackTarget(QWidget):
         self.not_kept.setText(text.sentence(f"With {form.info.id}, {'; '.join(lost)}") if lost else "")
         self.not_kept.setVisible(bool(lost))
         lack = self._lack(point)
-        self.facts.setText(lack or f"{text.size(ws.pack_free)} free there.")
+        self.facts.setText(lack or f"{text.size(ws.packing.free)} free there.")
         restyle(self.facts, "role", "warn" if lack else "soft")
         words = f"Add {text.plural(selection.items, 'item')}" if added_to else pack_words(selection, form, parts)
         words += selection.out_of_sight
@@ -155,30 +156,30 @@ class PackTarget(QWidget):
     def _lack(self, point: Point | None) -> str:
         """What keeps the work from being begun, or ""."""
         ws = self._workspace
-        if ws.pack.bad_limit:
+        if ws.packing.form.bad_limit:
             return "Write the size that it must fit with a unit, such as 8 MB."
-        if ws.pack.bad_parts:
+        if ws.packing.form.bad_parts:
             return "Write the size of the parts with a unit, such as 20 MB."
-        if ws.name_is_too_long:
+        if ws.packing.name_is_too_long:
             return "The name is too long for a disk."
-        if not os.path.isdir(ws.pack_folder):
+        if not os.path.isdir(ws.packing.folder):
             return "There is no such folder."
-        if ws.pack.lock_is_lost:
-            return f"{ws.pack.info.id} can't be locked. Choose zip or 7z, or take the lock away."
-        if ws.pack.hidden_names_are_lost:
-            return f"{ws.pack.info.id} can't hide the names. Choose 7z, or let the names be seen."
-        if ws.pack.lock_is_open:
+        if ws.packing.form.lock_is_lost:
+            return f"{ws.packing.form.info.id} can't be locked. Choose zip or 7z, or take the lock away."
+        if ws.packing.form.hidden_names_are_lost:
+            return f"{ws.packing.form.info.id} can't hide the names. Choose 7z, or let the names be seen."
+        if ws.packing.form.lock_is_open:
             return "Type the password twice, or have it shown."
-        largest = disk_rules(ws.pack_folder).largest
-        if largest and point is not None and min(point.size, ws.pack.part_size or point.size) > largest:
+        largest = disk_rules(ws.packing.folder).largest
+        if largest and point is not None and min(point.size, ws.packing.form.part_size or point.size) > largest:
             return f"The disk there keeps no file of more than {text.size(largest)}; cut the archive into parts."
-        if point is not None and point.size > ws.pack_free:
-            return f"About {text.size(point.size)} are needed there, and only {text.size(ws.pack_free)} are free."
+        if point is not None and point.size > ws.packing.free:
+            return f"About {text.size(point.size)} are needed there, and only {text.size(ws.packing.free)} are free."
         return ""
 
     def _show_limit(self, point: Point | None) -> None:
         """Whether the archive will fit, and the way out when it won't."""
-        form = self._workspace.pack
+        form = self._workspace.packing.form
         keys = {key for key, _ in _LIMITS}
         typed = bool(self.other_limit.text())
         self.limits.choose(str(form.limit) if form.limit in keys and not (typed and form.limit) else "")
@@ -193,7 +194,7 @@ class PackTarget(QWidget):
         parts = "Each part fits" if form.part_size else "It fits"
         self.verdict.setText(f"{parts}." if fits else f"It does not fit {text.size(form.limit)} like this.")
         restyle(self.verdict, "role", "good" if fits else "warn")
-        other = None if fits else self._trials.fitting(form.limit - self._workspace.added_to)
+        other = None if fits else self._trials.fitting(form.limit - self._workspace.packing.added_to)
         self.way_out.setVisible(not fits)
         if other is not None:
             self.way_out.setText(f"{other.fmt} at level {other.level} fits: {text.size(other.size)}")
@@ -205,9 +206,9 @@ class PackTarget(QWidget):
     def _take_way_out(self) -> None:
         selection = self.way_out.property("choice")
         if selection:
-            self._workspace.set_format_and_level(*selection)
+            self._workspace.packing.set_format_and_level(*selection)
         else:
-            self.cut_wanted.emit(self._workspace.pack.limit)
+            self.cut_wanted.emit(self._workspace.packing.form.limit)
 
     def _limit_chosen(self, key: str) -> None:
         self.other_limit.clear()
@@ -223,36 +224,36 @@ class PackTarget(QWidget):
         def change(form: PackForm) -> None:
             form.limit, form.bad_limit = limit, bad
 
-        self._workspace.change_pack(change)
+        self._workspace.packing.change(change)
 
     def _name_finished(self) -> None:
-        self._workspace.finish_stem()
+        self._workspace.packing.finish_stem()
         self._show()
 
     def _name_typed(self, words: str) -> None:
         """While a name is being typed it is not tidied under the person's hands."""
         self._typing = True
-        self._workspace.set_stem(words)
+        self._workspace.packing.set_stem(words)
         self._typing = False
 
     def _show_clash(self) -> None:
         ws = self._workspace
-        taken = ws.target_is_taken and not ws.pack.each
+        taken = ws.packing.target_is_taken and not ws.packing.form.each
         self.clash.setVisible(taken)
-        self.ways_out.setVisible(taken and not os.path.isdir(ws.asked_target))
-        self.clashes[PackClash.ADD].setVisible(not ws.pack.part_size)
-        self.clashes[ws.pack_clash].setChecked(True)
-        name = text.quoted(ws.asked_target.name)
+        self.ways_out.setVisible(taken and not os.path.isdir(ws.packing.asked_target))
+        self.clashes[PackClash.ADD].setVisible(not ws.packing.form.part_size)
+        self.clashes[ws.packing.clash].setChecked(True)
+        name = text.quoted(ws.packing.asked_target.name)
         self.clash.setText(
             {
-                PackClash.RENAME: f"That name is taken; this one will be {text.quoted(ws.pack_target.name)}.",
+                PackClash.RENAME: f"That name is taken; this one will be {text.quoted(ws.packing.target.name)}.",
                 PackClash.REPLACE: f"The {name} that is there goes to the trash.",
                 PackClash.ADD: f"What is in {name} stays as it is.",
-            }[ws.pack_clash]
+            }[ws.packing.clash]
             if taken
             else ""
         )
-        restyle(self.clash, "role", "soft" if ws.pack_clash == PackClash.ADD else "warn")
+        restyle(self.clash, "role", "soft" if ws.packing.clash == PackClash.ADD else "warn")
 
 
 def _size_words(selection: Selection, point: Point | None) -> str:

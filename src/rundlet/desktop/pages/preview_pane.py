@@ -7,12 +7,12 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject
 
 from rundlet.core import text
-from rundlet.desktop.preview_loader import PreviewLoader, spot_of
 from rundlet.desktop.views.preview import Preview
 
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QToolButton
 
+    from rundlet.desktop.preview_loader import PreviewLoader
     from rundlet.desktop.state.workspace import Workspace
     from rundlet.desktop.views.entry_views import EntryView
 
@@ -59,7 +59,7 @@ class PreviewPane(QObject):
             return
         index, listing = self._view.currentIndex(), self._workspace.listing
         node = self._view.entries.node(index) if index.isValid() else 0
-        spot = spot_of(listing, node)
+        spot = listing.spot(node) if listing is not None else None
         if spot is not None:
             self._preview_loader.look(spot)
         elif node and listing is not None:

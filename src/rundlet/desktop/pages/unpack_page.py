@@ -16,7 +16,6 @@ from PySide6.QtWidgets import (
 from rundlet.core import text
 from rundlet.core.model.entry import ROOT, UNKNOWN
 from rundlet.core.plans.unpack_plan import Afterwards
-from rundlet.desktop.locations.listing import in_archive
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import (
     CLASH_WORDS,
@@ -62,8 +61,8 @@ class LockField(QWidget):
         column.addWidget(self.words)
         self.edit.returnPressed.connect(self._try)
         self.open.clicked.connect(self._try)
-        workspace.unpack_changed.connect(self._show)
-        workspace.unlock_failed.connect(self._failed)
+        workspace.unpacking.changed.connect(self._show)
+        workspace.opener.unlock_failed.connect(self._failed)
 
     def _show(self) -> None:
         self.setVisible(self._workspace.needs_password)
@@ -119,13 +118,15 @@ class UnpackPage(QWidget):
         self._after_group.buttonClicked.connect(self._after_chosen)
         self._folder_group.buttonClicked.connect(self._folders_chosen)
         self._clash_group.buttonClicked.connect(self._clash_chosen)
-        workspace.unpack_changed.connect(self._show)
-        workspace.landed.connect(self._show_outcome)
+        workspace.unpacking.changed.connect(self._show)
+        workspace.unpacking.landed.connect(self._show_outcome)
 
     def _show_outcome(self, *_: object) -> None:
         """What is not kept, and that the archive stays where it would not go though that is asked for."""
-        plan = self._workspace.plan
-        lacking = plan.lacking if plan is not None and self._workspace.unpack.after != Afterwards.STAYS else None
+        plan = self._workspace.unpacking.plan
+        lacking = (
+            plan.lacking if plan is not None and self._workspace.unpacking.form.after != Afterwards.STAYS else None
+        )
         self.stays.setText(f"The archive stays where it is, as {finding_words(lacking)}." if lacking else "")
         self.stays.setVisible(lacking is not None)
         losses = plan.losses if plan is not None else ()
@@ -134,7 +135,7 @@ class UnpackPage(QWidget):
 
     def _show(self) -> None:
         self._show_outcome()
-        form, selection = self._workspace.unpack, self._workspace.selection
+        form, selection = self._workspace.unpacking.form, self._workspace.selection
         (self.with_folders if form.keep_folders else self.just_files).setChecked(True)
         self.clash[form.on_clash].setChecked(True)
         self.after[form.after].setChecked(True)
@@ -142,30 +143,24 @@ class UnpackPage(QWidget):
         for widget in self.after.values():
             widget.setVisible(self._workspace.place.outer is None)  # else it is a copy, which goes by itself
         listing = self._workspace.listing
-        self.gauge.setVisible(in_archive(listing))
-        if not in_archive(listing):
+        self.gauge.setVisible(listing is not None)
+        if listing is None:
             self.statement.setText("Locked, with its names")
             self.more.setText("What is in it can be listed once the password is given.")
             return
-        tree, folder = listing.tree, listing.folder
+        whole, inner = listing.whole(), self._workspace.place.inner
         if selection.items:
             self.statement.setText(text.plural(selection.items, "chosen entry", "chosen entries"))
             self.more.setText(f"{text.plural(selection.files, 'file')}, {text.size(selection.size)} once unpacked")
         else:
-            whole = f"Everything in “{text.shown(tree.name(folder))}”" if folder else "Everything"
-            self.statement.setText(whole)
-            self.more.setText(
-                f"{text.plural(int(tree.files[folder]), 'file')}, {text.size(int(tree.size[folder]))} once unpacked"
-            )
-        size, packed = (
-            (selection.size, selection.packed)
-            if selection.items
-            else (int(tree.size[folder]), int(tree.packed[folder]))
-        )
-        opened = self._workspace.archive
-        if packed == UNKNOWN and size == int(tree.size[ROOT]) and opened is not None:
+            where = text.quoted(inner.rpartition("/")[2])
+            self.statement.setText(f"Everything in {where}" if inner else "Everything")
+            self.more.setText(f"{text.plural(whole.files, 'file')}, {text.size(whole.size)} once unpacked")
+        what = selection if selection.items else whole
+        packed, opened = what.packed, self._workspace.archive
+        if packed == UNKNOWN and opened is not None and what.size == int(opened.tree.size[ROOT]):
             packed = opened.reader.source.size  # entries share what they take; only all of them together have a size
-        self.gauge.show_sizes(size, None if packed == UNKNOWN else packed, unpacking=True)
+        self.gauge.show_sizes(what.size, None if packed == UNKNOWN else packed, unpacking=True)
 
     def _after_chosen(self) -> None:
         chosen = next(after for after, button in self.after.items() if button.isChecked())
@@ -173,13 +168,13 @@ class UnpackPage(QWidget):
         def change(form: UnpackForm) -> None:
             form.after = chosen
 
-        self._workspace.change_unpack(change)
+        self._workspace.unpacking.change(change)
 
     def _show_chosen(self, on: bool) -> None:
         def change(form: UnpackForm) -> None:
             form.show = on
 
-        self._workspace.change_unpack(change)
+        self._workspace.unpacking.change(change)
 
     def _folders_chosen(self) -> None:
         keep = self.with_folders.isChecked()
@@ -187,7 +182,7 @@ class UnpackPage(QWidget):
         def change(form: UnpackForm) -> None:
             form.keep_folders = keep
 
-        self._workspace.change_unpack(change)
+        self._workspace.unpacking.change(change)
 
     def _clash_chosen(self) -> None:
         rule = next(rule for rule, button in self.clash.items() if button.isChecked())
@@ -195,4 +190,4 @@ class UnpackPage(QWidget):
         def change(form: UnpackForm) -> None:
             form.on_clash = rule
 
-        self._workspace.change_unpack(change)
+        self._workspace.unpacking.change(change)

@@ -45,7 +45,7 @@ class UnpackTarget(QWidget):
         self.own = QCheckBox("In a folder of its own")
         column.addWidget(self.own)
         column.addWidget(heading("What will be there"))
-        self.view = LandingView(lambda taken: workspace.unpack.rules.get(taken[1]))
+        self.view = LandingView(lambda taken: workspace.unpacking.form.rules.get(taken[1]))
         column.addWidget(self.view, 1)
         self.hint = taken_hint()
         column.addWidget(self.hint)
@@ -56,9 +56,9 @@ class UnpackTarget(QWidget):
         column.addWidget(self.go)
         self.folder.changed.connect(self._folder_changed)
         self.own.toggled.connect(self._own_toggled)
-        workspace.unpack_changed.connect(self._show)
-        workspace.landed.connect(self._landed)
-        workspace.landing_failed.connect(self._landing_failed)
+        workspace.unpacking.changed.connect(self._show)
+        workspace.unpacking.landed.connect(self._landed)
+        workspace.unpacking.landing_failed.connect(self._landing_failed)
 
     def _folder_changed(self, folder: Path) -> None:
         def change(form: UnpackForm) -> None:
@@ -66,31 +66,31 @@ class UnpackTarget(QWidget):
                 form.rules.clear()
             form.folder = folder
 
-        self._workspace.change_unpack(change)
+        self._workspace.unpacking.change(change)
 
     def _set_rule(self, taken: Taken, rule: UnpackClash | None) -> None:
         def change(form: UnpackForm) -> None:
             set_rule(form.rules, taken[1], rule)
 
-        self._workspace.change_unpack(change)
+        self._workspace.unpacking.change(change)
 
     def _own_toggled(self, own: bool) -> None:
         def change(form: UnpackForm) -> None:
             form.own_folder = own
             form.rules.clear()
 
-        self._workspace.change_unpack(change)
+        self._workspace.unpacking.change(change)
 
     def _show(self) -> None:
         ws = self._workspace
         if not ws.place.in_archive:
             return
-        self.folder.show_folder(ws.unpack_folder)
+        self.folder.show_folder(ws.unpacking.folder)
         self.own.blockSignals(True)
-        self.own.setChecked(ws.unpack.own_folder)
+        self.own.setChecked(ws.unpacking.form.own_folder)
         self.own.blockSignals(False)
-        self.own.setVisible(bool(ws.own_folder_name))
-        self.own.setText(f"In a folder of its own, “{text.shown(ws.own_folder_name)}”")
+        self.own.setVisible(bool(ws.unpacking.own_folder_name))
+        self.own.setText(f"In a folder of its own, “{text.shown(ws.unpacking.own_folder_name)}”")
         count = ws.selection.items
         more = ws.selection.out_of_sight
         self.go.setText(f"Unpack {text.plural(count, 'entry')}{more}" if count else "Unpack everything")

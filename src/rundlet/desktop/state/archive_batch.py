@@ -69,11 +69,11 @@ class ArchiveBatch(QObject):
         self._workspace = workspace
         self._task = Latest(background)
         self.form = BatchForm()
-        workspace.selection_changed.connect(self._follow)
+        workspace.selector.changed.connect(self._follow)
 
     def _follow(self, _: object) -> None:
         """When only archives are chosen, they are to be unpacked, unless the person says otherwise."""
-        paths = self._workspace.chosen_paths()
+        paths = self._workspace.selector.paths()
         archives = tuple(whole_archives(paths)) if paths and all(map(_looks_like_one, paths)) else ()
         if archives != self.form.archives:
             self.form = BatchForm(archives, on_clash=self.form.on_clash, trash=False)

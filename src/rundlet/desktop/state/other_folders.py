@@ -60,7 +60,7 @@ class OtherFolders:
         """What is not there any more, such as originals in the trash, is not chosen any more either."""
         self.items = {path: item for path, item in self.items.items() if os.path.lexists(path)}
 
-    def let_go(self) -> None:
+    def clear(self) -> None:
         """Nothing is chosen in other folders any more."""
         self.items.clear()
         self.keeps = False

@@ -57,13 +57,13 @@ class TrialRunner(QObject):
         self.sample: Sample | None = None
         self.traits = Traits()
         self.running = False
-        workspace.selection_changed.connect(self._again)
-        workspace.pack_changed.connect(self._again)
+        workspace.selector.changed.connect(self._again)
+        workspace.packing.changed.connect(self._again)
 
     @property
     def points(self) -> dict[Selection, Point]:
         """The newest point of each format and level, with the time for reading it back where that is asked for."""
-        sample, form = self.sample, self._workspace.pack
+        sample, form = self.sample, self._workspace.packing.form
         if sample is None or not (form.read_back or form.trash):
             return self._points
         from rundlet.core.work.trial import with_reading_back
@@ -73,7 +73,7 @@ class TrialRunner(QObject):
     @property
     def point(self) -> Point | None:
         """The point of the chosen format and level."""
-        form = self._workspace.pack
+        form = self._workspace.packing.form
         return self.points.get((form.info.id, form.level))
 
     @property
@@ -87,7 +87,7 @@ class TrialRunner(QObject):
 
     def fitting(self, limit: int) -> Point | None:
         """The quickest choice that fits a limit of so many bytes, among formats that can do all else that is asked."""
-        form = self._workspace.pack
+        form = self._workspace.packing.form
         points = [p for p in self.points.values() if not form.password or p.fmt in ("zip", "7z")]
         if not points:
             return None
@@ -107,8 +107,8 @@ class TrialRunner(QObject):
         self._task.drop()
 
     def _asked(self) -> tuple[object, ...]:
-        form = self._workspace.pack
-        return (self._workspace.chosen_paths(), form.leave_out, form.exclude, form.follow)
+        form = self._workspace.packing.form
+        return (self._workspace.selector.paths(), form.leave_out, form.exclude, form.follow)
 
     def _again(self, _: object = None) -> None:
         if not self.enabled or self._asked() == self._tried:
@@ -117,7 +117,7 @@ class TrialRunner(QObject):
         self._task.drop()
         self._points, self.sample, self.traits, self.running = {}, None, Traits(), False
         self.changed.emit()
-        if self._workspace.chosen_paths():
+        if self._workspace.selector.paths():
             self._timer.start()
         else:
             self._timer.stop()
@@ -126,7 +126,7 @@ class TrialRunner(QObject):
         if self.held():
             self._timer.start()
             return
-        paths, form, asked = self._workspace.chosen_paths(), self._workspace.pack, self._tried
+        paths, form, asked = self._workspace.selector.paths(), self._workspace.packing.form, self._tried
         leave_out, exclude, follow = form.leave_out, form.exclude, form.follow
 
         def work(job: Job) -> None:

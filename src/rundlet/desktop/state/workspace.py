@@ -18,21 +18,22 @@ from rundlet.core.errors import (
     PasswordNeeded,
     WrongPassword,
 )
-from rundlet.core.formats.detect import open_archive
 from rundlet.core.fs.disk_space import existing_parent
-from rundlet.core.model.entry import ROOT, UNKNOWN, Kind
+from rundlet.core.model.entry import ROOT
 from rundlet.core.model.file_type import FileType, file_type_of
 from rundlet.core.model.natural import NATURAL_AT_MOST
-from rundlet.core.model.opening import Opening
 from rundlet.core.plans.pack_plan import PackClash
 from rundlet.core.streams.parts import parts_that_came
 from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.background import Background, Done, Failed, Latest
 from rundlet.desktop.locations.disk import DiskListing
-from rundlet.desktop.locations.listing import TOP, Listing, in_archive
+from rundlet.desktop.locations.place import OpenArchive, Place, Selection
+from rundlet.desktop.state.archive_opener import ArchiveOpener, listing_in
 from rundlet.desktop.state.folder_watch import FolderWatch
-from rundlet.desktop.state.forms import OpenArchive, Place, Selection, UnpackForm
-from rundlet.desktop.state.selection import Choosing
+from rundlet.desktop.state.packing import Packing
+from rundlet.desktop.state.selection import Selector
+from rundlet.desktop.state.standpoint import Standpoint
+from rundlet.desktop.state.unpacking import Unpacking
 from rundlet.desktop.temp_copies import TempCopies, lend, outcome_error
 
 if TYPE_CHECKING:
@@ -42,10 +43,20 @@ if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.model.tree import ArchiveTree
     from rundlet.desktop.locations.archive import ArchiveListing
+    from rundlet.desktop.locations.listing import Location
 
 
-class Workspace(Choosing):
-    """The window's state. It changes only on the interface's thread; slow work is done in the background.
+class Workspace(QObject):
+    """The window's state: it moves about, and each of its parts does one thing with where it stands.
+
+    It changes only on the interface's thread; slow work is done in the background.
+
+    Attributes:
+        selector: what is selected.
+        packing, unpacking: what would come of it.
+        opener: opens archives.
+        follower: follows the folder as things come and go in it.
+        temp_copies: private copies of entries.
 
     Signals:
         leaving: another place is being looked at, and stood in once that is done.
@@ -53,8 +64,7 @@ class Workspace(Choosing):
         listed: there is a listing, or None after ``failed_to_list``.
         unchanged: the place was looked at again and shows what it showed before.
         failed_to_list: the place can't be shown, and why.
-        restored: rows to choose in a listing that has just come.
-        unlock_failed: the password does not open the archive.
+        restored: rows to select in a listing that has just come.
         opening: a listing of what was found so far of an archive that takes long to list.
         names_hidden: the archive can't even be listed without its password.
         gone: the folder or archive where the window stood was moved or deleted.
@@ -66,16 +76,20 @@ class Workspace(Choosing):
     unchanged = Signal()
     failed_to_list = Signal(object)
     restored = Signal(object)
-    unlock_failed = Signal(object)
     opening = Signal(object)
     names_hidden = Signal(object)
     gone = Signal(object)
 
     def __init__(self, background: Background, parent: QObject | None = None) -> None:
-        super().__init__(background, parent)
+        super().__init__(parent)
+        self.background = background
+        self._at = Standpoint()
+        self.selector = Selector(self._at, background, self)
+        self.packing = Packing(self._at, self.selector.paths, self)
+        self.unpacking = Unpacking(self._at, background, self)
+        self.opener = ArchiveOpener(background, self)
+        self.selector.recounted.connect(self._recounted)
         self.temp_copies = TempCopies(self)
-        self._passwords: dict[Path, str] = {}  # for as long as the window is there
-        self._code_pages: dict[Path, str] = {}
         self._history: list[Place] = []
         self._choose_after: list[Path] = []
         self._came_from: Path | None = None
@@ -83,12 +97,51 @@ class Workspace(Choosing):
         self._fail_after: tuple[BaseException, Path] | None = None
         self.refused: Path | None = None  # the file that could not be gone into
         self._list_task = Latest(background)
-        self._unlock_task = Latest(background)
         self._hidden: Place | None = None
+        self._on_show: DiskListing | None = None  # the folder that was shown last
         self.show_hidden = False
         self.order: Callable[[], tuple[str, bool]] = lambda: ("name", False)  # in which listings are shown
         self.follower = FolderWatch(self)
         self.follower.changed.connect(self._refresh_changed)
+
+    @property
+    def place(self) -> Place:
+        """Where the window stands."""
+        return self._at.place
+
+    @property
+    def archive(self) -> OpenArchive | None:
+        """The archive that it is in, or None."""
+        return self._at.archive
+
+    @property
+    def listing(self) -> Location | None:
+        """What lies there; None where that can't be shown."""
+        return self._at.listing
+
+    @property
+    def selection(self) -> Selection:
+        """What is selected of it, counted."""
+        return self._at.selection
+
+    def select(self, nodes: Iterable[int], *, shown: int | None = None) -> None:
+        """These rows are selected, and no others.
+
+        Args:
+            shown: how many of them are in sight, before the others; None for all.
+        """
+        self.selector.count(nodes, shown=shown)
+        if self.selector.is_another_set():
+            self.packing.end_set()
+        self.packing.suggest_stem()
+        self.selector.changed.emit(self.selection)
+        self.packing.changed.emit()
+        if self.place.in_archive:
+            self.unpacking.start_again()
+
+    def _recounted(self) -> None:
+        self.selector.changed.emit(self.selection)
+        self.packing.changed.emit()
 
     # Going about
 
@@ -103,7 +156,7 @@ class Workspace(Choosing):
         elif len(listed) == 1:
             self.enter_file(listed[0])
         else:
-            self._gather_elsewhere(elsewhere)
+            self.selector.add_elsewhere(elsewhere)
             self._choose_after = [path for path in listed if path.parent == listed[0].parent]
             self.go(Place(listed[0].parent))
 
@@ -115,22 +168,17 @@ class Workspace(Choosing):
         listed = [Path(path).absolute() for path in paths]
         if not listed:
             return
-        if self.chosen_paths():
+        if self.selector.paths():
             here = [path for path in listed if path.parent == self.place.folder]
-            self._gather_elsewhere(path for path in listed if path.parent != self.place.folder)
-            self.refresh(choose=[*self.chosen_here(), *here])
+            self.selector.add_elsewhere(path for path in listed if path.parent != self.place.folder)
+            self.refresh(choose=[*self.selector.here(), *here])
         elif len(listed) == 1 and os.path.isfile(listed[0]) and file_type_of(listed[0].name) == FileType.ARCHIVES:
             self.enter_file(listed[0])
         else:
             folder = listed[0].parent
-            self._gather_elsewhere(path for path in listed if path.parent != folder)
+            self.selector.add_elsewhere(path for path in listed if path.parent != folder)
             self._choose_after = [path for path in listed if path.parent == folder]
             self.go(Place(folder))
-
-    def _gather_elsewhere(self, paths: Iterable[Path]) -> None:
-        """Choose some more in other folders, and count what is in them."""
-        folders = [path for path in self.other_folders.add(paths) if self.other_folders.items[path].kind == Kind.DIR]
-        self._count_gathered(folders)
 
     def enter_file(self, path: Path) -> None:
         """Go into a file that is an archive; else stand beside it with it chosen, and say why."""
@@ -171,17 +219,16 @@ class Workspace(Choosing):
             leaving: the rows that count as chosen in the folder that is left; None for those that are.
         """
         self._leaving = None if leaving is None else tuple(leaving)
-        if in_archive(self.listing):
-            if self.listing.is_folder(node):
-                self.go(replace(self.place, inner=self.listing.tree.path(node)))
-            elif self.archive is not None:
-                self._enter_nested(node, self.archive)
-        elif isinstance(self.listing, DiskListing):
-            item = self.listing.items[node - 1]
-            if item.kind == Kind.DIR or (item.kind == Kind.LINK and os.path.isdir(item.path)):
-                self.go(Place(item.path))
-            else:
-                self.enter_file(item.path)
+        listing = self.listing
+        if listing is None:
+            return
+        inside, path = listing.entered(node, self.place), listing.path_of(node)
+        if inside is not None:
+            self.go(inside)
+        elif path is not None:
+            self.enter_file(path)
+        elif self.archive is not None:
+            self._enter_nested(node, self.archive)
 
     def _enter_nested(self, node: int, opened: OpenArchive) -> None:
         """Go into an archive that is an entry of the one where the window stands, by way of a private copy."""
@@ -209,7 +256,7 @@ class Workspace(Choosing):
             if self.archive is not None:
                 self._open_archive(self.place)
             return
-        self._choose_after = list(choose) or list(self.chosen_here())
+        self._choose_after = list(choose) or list(self.selector.here())
         self._stand(self.place)
 
     def _refresh_changed(self) -> None:
@@ -258,25 +305,31 @@ class Workspace(Choosing):
     def _on_disk(self, place: Place, listing: DiskListing) -> None:
         if self._looks_the_same(place, listing):
             self._choose_after, self._came_from = [], None
-            self._count_folders(self.listing)  # type: ignore[arg-type]
+            if self._on_show is not None:
+                self.selector.sizes.count(self._on_show)
             self.unchanged.emit()
-            self.pack_changed.emit()
+            self.packing.changed.emit()
             return
         self._leave_archive()
         if place.folder != self.place.folder:
-            self.pack.folder, self.pack.stem_is_ours, self.pack.clash = None, True, PackClash.RENAME
+            self.packing.form.folder, self.packing.form.stem_is_ours, self.packing.form.clash = (
+                None,
+                True,
+                PackClash.RENAME,
+            )
+        self._on_show = listing
         self._arrive(place, listing)
         self.follower.follow(place.folder)
-        self._count_folders(listing)
-        self.other_folders.forget_gone()
-        before = self.other_folders.enter(place.folder)
+        self.selector.sizes.count(listing)
+        self.selector.other_folders.forget_gone()
+        before = self.selector.other_folders.enter(place.folder)
         paths = self._choose_after or before or ([self._came_from] if self._came_from is not None else [])
         self._choose_after, self._came_from = [], None
         wanted = listing.nodes_of(paths)
         if wanted:
             self.restored.emit(wanted)
         else:
-            self._choice_counted()
+            self.selector.count_again()
         failure, self._fail_after = self._fail_after, None
         if failure is not None:
             self._fail(*failure)
@@ -286,50 +339,20 @@ class Workspace(Choosing):
         before = self.listing
         return (
             self._fail_after is None
-            and isinstance(before, DiskListing)
+            and before is not None
+            and before.looks_like(listing)
             and self.place == place
-            and before.folder == listing.folder
-            and before.seen == listing.seen
-            and set(map(str, self._choose_after)) == set(map(str, self.chosen_here()))
+            and set(map(str, self._choose_after)) == set(map(str, self.selector.here()))
         )
 
     def _open_archive(
         self, place: Place, otherwise: Path | None = None, password: str | None = None, back_to: Place | None = None
     ) -> None:
         path = place.archive
-        assert path is not None
-        password = password or self._passwords.get(path)
-        code_page = self._code_pages.get(path)
-
-        def work(job: Job) -> tuple[OpenArchive, ArchiveListing]:
-            from rundlet.core.model.tree import ArchiveTree
-            from rundlet.core.plans.unpack_planner import needs_own_folder
-            from rundlet.desktop.locations.archive import file_types_of
-            from rundlet.desktop.locations.partial_listing import Partial
-
-            partial = Partial(
-                lambda tree, file_types: self.background.tell(lambda: self._show_partial(place, job, tree, file_types))
-            )
-            reader = open_archive(path, Opening(code_page, job=job, found=partial.add, password=password))
-            if password and not reader.unlocked and reader.catalog.encrypted.any():
-                reader.unlock(password)
-            tree = ArchiveTree(reader.catalog)
-            loose = needs_own_folder(reader)
-            opened = OpenArchive(
-                path,
-                reader,
-                tree,
-                file_types_of(tree),
-                loose,
-                password or "",
-                code_page or "",
-                reader.source.fingerprint(),
-            )
-            return opened, _listing_in(opened, place, self.order())
 
         def failed(error: BaseException) -> None:
             if isinstance(error, WrongPassword):
-                self.unlock_failed.emit(error)
+                self.opener.unlock_failed.emit(error)
             elif isinstance(error, PasswordNeeded):
                 self._stand_before(place, error)
             elif back_to is not None:
@@ -342,59 +365,62 @@ class Workspace(Choosing):
             else:
                 self._fail(error)
 
+        def found(job: Job, tree: ArchiveTree, file_types: NDArray[np.int64]) -> None:
+            self._show_partial(place, job, tree, file_types)
+
+        work = self.opener.opening(place, self.order(), found, password)
         self._list(work, done=lambda found: self._settle_in(place, *found), failed=failed)
 
     def _stand_before(self, place: Place, error: PasswordNeeded) -> None:
         """In front of an archive whose names are hidden."""
-        self._put_aside()
+        self._remember_selection()
         self._leave_archive()
-        self.place, self.listing, self._hidden = place, None, place
-        self.selection = Selection()
-        self.unpack = UnpackForm(show=self.unpack.show)
+        self._at.place, self._at.listing, self._hidden = place, None, place
+        self._at.selection = Selection()
+        self.unpacking.start_for(None)
         self.moved.emit(place)
         self.names_hidden.emit(error)
-        self.unpack_changed.emit()
+        self.unpacking.changed.emit()
 
     def _show_partial(self, place: Place, job: Job, tree: ArchiveTree, file_types: NDArray[np.int64]) -> None:
         """While an archive is still being listed, show what was found so far."""
         if job.cancelled:
             return
-        self._put_aside()
+        self._remember_selection()
         self._leave_archive()
-        self.place = place
+        self._at.place = place
         self.moved.emit(place)
         from rundlet.desktop.locations.archive import ArchiveListing
 
-        self.listing = ArchiveListing(tree, ROOT, file_types)
-        self.selection = Selection()
+        self._at.listing = ArchiveListing(tree, ROOT, file_types)
+        self._at.selection = Selection()
         self.opening.emit(self.listing)
 
     def _go_inside(self, place: Place, opened: OpenArchive) -> None:
         node = opened.tree.find(place.inner)
         if len(opened.tree.children(node or ROOT)) > NATURAL_AT_MOST:  # sorting so many is no work for this thread
             self._list(
-                lambda _: _listing_in(opened, place, self.order()),
+                lambda _: listing_in(opened, place, self.order()),
                 done=lambda listing: self._settle_in(place, opened, listing),
                 failed=self._fail,
             )
         else:
-            self._settle_in(place, opened, _listing_in(opened, place, self.order()))
+            self._settle_in(place, opened, listing_in(opened, place, self.order()))
 
     def _settle_in(self, place: Place, opened: OpenArchive, listing: ArchiveListing) -> None:
         if self.archive is not opened:
             self._leave_archive()
-            self.archive = opened
-            if opened.password:
-                self._passwords[opened.path] = opened.password
+            self._at.archive = opened
+            self.opener.opened(opened)
             if (
-                self.unpack.archive != opened.path
-            ):  # else it was looked at again, and what was chosen for it still holds
-                self.unpack = UnpackForm(archive=opened.path, own_folder=opened.is_loose, show=self.unpack.show)
+                self.unpacking.form.archive != opened.path
+            ):  # else it was looked at again, and what was said of it still holds
+                self.unpacking.start_for(opened.path, own_folder=opened.is_loose)
             if place.outer is None:
                 self.follower.follow(opened.path.parent)
         self._arrive(place, listing)
-        self.unpack_changed.emit()
-        self.plan_soon()
+        self.unpacking.changed.emit()
+        self.unpacking.plan_soon()
 
     @property
     def needs_password(self) -> bool:
@@ -408,54 +434,50 @@ class Workspace(Choosing):
         )
 
     def unlock(self, password: str) -> None:
-        """Take the password of the archive, for as long as the window is in it."""
-        no_core_dumps()
-        opened = self.archive
+        """Take the password of the archive, for as long as the window is there."""
         if self._hidden is not None:
+            no_core_dumps()
             self._open_archive(self._hidden, password=password)
-        elif opened is not None:
+        elif self.archive is not None:
 
-            def done(_: None) -> None:
-                opened.password = self._passwords[opened.path] = password
-                self.plan_again()
-                self.unpack_changed.emit()
+            def done() -> None:
+                self.unpacking.plan_again()
+                self.unpacking.changed.emit()
 
-            self._unlock_task.run(lambda _: opened.reader.unlock(password), done=done, failed=self.unlock_failed.emit)
+            self.opener.unlock(self.archive, password, done)
 
     def read_names_as(self, code_page: str) -> None:
         """Read the names of the archive that do not say how they are written in this code page."""
         if self.archive is not None:
-            self._code_pages[self.archive.path] = code_page
+            self.opener.read_names_as(self.archive.path, code_page)
             inner = self.place.inner  # a folder that may be called otherwise now
             self._open_archive(replace(self.place, inner=inner if inner.isascii() else ""))
 
     def _leave_archive(self) -> None:
-        self._stop_counting()
-        self._unlock_task.drop()
+        self.selector.sizes.stop()
+        self.opener.stop()
         self._hidden = None
-        self.drop_plan()
+        self.unpacking.drop_plan()
         if self.archive is not None:
             self.archive.reader.close()
-            self.archive = None
+            self._at.archive = None
 
-    def _arrive(self, place: Place, listing: Listing) -> None:
+    def _arrive(self, place: Place, listing: Location) -> None:
         if place.in_archive or self.place.folder != place.folder:
-            self._put_aside()
+            self._remember_selection()
         self._leaving = None
-        self.place = place
-        self.listing = listing
-        self._choose_nothing_here()
+        self._at.place = place
+        self._at.listing = listing
+        self.selector.clear()
         self.moved.emit(place)
         self.listed.emit(listing)
-        self.choose(())
+        self.select(())
 
-    def _put_aside(self) -> None:
-        """Remember what is chosen in the folder that is being left."""
-        if isinstance(self.listing, DiskListing):
+    def _remember_selection(self) -> None:
+        """Remember what is selected in the folder that is being left."""
+        if self.listing is not None and self.listing.is_editable:
             nodes = self.selection.nodes if self._leaving is None else self._leaving
-            self.other_folders.leave(self.listing.folder, [self.listing.items[n - 1] for n in nodes])
-            uncounted = [path for path, item in self.other_folders.items.items() if item.size == UNKNOWN]
-            self._count_gathered(uncounted)
+            self.selector.leave(self.place.folder, nodes)
 
     def _fail(self, error: BaseException, refused: Path | None = None) -> None:
         if isinstance(error, Cancelled):
@@ -467,21 +489,10 @@ class Workspace(Choosing):
     @property
     def at_rest(self) -> bool:
         """Whether nothing is about to be worked out."""
-        return not self.plans_soon and self.follower.at_rest
+        return not self.unpacking.plans_soon and self.follower.at_rest
 
     def close(self) -> None:
         """Let go of the archive, and of all private copies; the folder is not followed any more."""
         self.follower.stop()
         self._leave_archive()
         self.temp_copies.close()
-
-
-def _listing_in(opened: OpenArchive, place: Place, order: tuple[str, bool]) -> ArchiveListing:
-    """What an archive holds at a place, already in order and counted."""
-    from rundlet.desktop.locations.archive import ArchiveListing
-
-    listing = ArchiveListing(opened.tree, opened.tree.find(place.inner) or ROOT, opened.file_types)
-    listing.sort(order[0], descending=order[1])
-    listing.children(TOP)
-    listing.counts()
-    return listing

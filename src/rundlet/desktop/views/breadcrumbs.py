@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
 
 from rundlet.core.text import shown
-from rundlet.desktop.state.forms import Place
+from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, tab_through
 

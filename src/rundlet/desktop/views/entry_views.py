@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
 
@@ -12,98 +11,36 @@ from PySide6.QtCore import (
     QItemSelectionModel,
     QItemSelectionRange,
     QModelIndex,
-    QPersistentModelIndex,
     QPoint,
     QSize,
     Qt,
     Signal,
 )
-from PySide6.QtGui import QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QAbstractItemView, QApplication, QHeaderView, QListView, QMenu, QTreeView
+from PySide6.QtWidgets import QAbstractItemView, QListView, QMenu, QTreeView
 
 from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.delegates.thumbs import ThumbDelegate
 from rundlet.desktop.locations.listing import COLUMNS, TOP
 from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.row_selection import (
+    MOST_SEARCHED,
+    Index,
+    item_command,
+    lay_out_columns,
+    prepare,
+    takes_key,
+    tell_replaced,
+)
 
 if TYPE_CHECKING:
+    from PySide6.QtGui import QKeyEvent
+
     from rundlet.desktop.models.entries import EntryModel
     from rundlet.desktop.preview_loader import Thumbs
-    from rundlet.desktop.views.long_view import LongView
 
-Index = QModelIndex | QPersistentModelIndex
 _Flag = QItemSelectionModel.SelectionFlag
 _ORDER_WORDS = {"name": "name", "kind": "kind", "size": "size", "share": "share", "changed": "time of change"}
 _CARDS_AT_ONCE = 20_000
-_typed_at = 0.0  # when a letter was last typed in a list
-MOST_SEARCHED = 20_000  # rows; to look through more for what is typed would keep the view busy for too long
-_PLAIN = (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.KeypadModifier)
-
-
-def item_command(
-    view: EntryView | ThumbView | LongView, index: Index, event: QEvent | None
-) -> QItemSelectionModel.SelectionFlag | None:
-    """What a click does to the choice where it is not the usual thing; None where it is."""
-    global _typed_at
-    if isinstance(event, QMouseEvent):
-        _typed_at = 0.0
-        if not index.isValid():
-            held = event.type() == QEvent.Type.MouseMove  # a band is being drawn
-            return None if held else _Flag.NoUpdate
-        if event.type() == QEvent.Type.MouseButtonPress and view.in_tick(index, event.position().toPoint()):
-            return _Flag.Toggle | _Flag.Rows
-        if event.type() == QEvent.Type.MouseButtonRelease and view.in_tick(index, event.position().toPoint()):
-            return _Flag.NoUpdate
-    return None
-
-
-def tell_replaced(
-    view: EntryView | ThumbView | LongView, command: QItemSelectionModel.SelectionFlag, event: QEvent | None
-) -> QItemSelectionModel.SelectionFlag:
-    """Pass a command on, and say so when a person lets go of everything else with it."""
-    if event is not None and command & _Flag.Clear:
-        view.replaced.emit()
-    return command
-
-
-def takes_key(view: EntryView | ThumbView | LongView, event: QKeyEvent) -> bool:
-    """Whether a key goes in or asks for a look; a name that is being typed keeps its keys."""
-    if view.state() == QAbstractItemView.State.EditingState:
-        return True
-    if event.modifiers() not in _PLAIN:
-        return False
-    if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-        if view.currentIndex().isValid():
-            view.entered.emit(view.entries.node(view.currentIndex()))
-        return True
-    global _typed_at
-    now = time.monotonic()
-    if event.key() == Qt.Key.Key_Space and now - _typed_at > QApplication.keyboardInputInterval() / 1000:
-        view.look_wanted.emit()
-        return True
-    if event.text().isprintable() and event.text() and view.entries.rowCount() <= MOST_SEARCHED:
-        _typed_at = now  # a name is being typed to go to, in which a space is a space
-    return False
-
-
-def prepare(view: QAbstractItemView) -> None:
-    """Whole rows are chosen, several at once, and dragged; names are typed only when that was asked for."""
-    view.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-    view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-    view.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-    view.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
-    view.setDragEnabled(True)
-
-
-def lay_out_columns(header: QHeaderView) -> None:
-    """Give the columns of a list their widths: the names have what the others leave."""
-    header.setStretchLastSection(False)
-    header.setMinimumSectionSize(theme.sizes.control)
-    header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-    samples = {1: "GeoJSON map ", 2: "1000.0 kB ", 3: "Packed bar", 4: "29/12/2031 "}
-    for column, sample in samples.items():
-        header.setSectionResizeMode(column, QHeaderView.ResizeMode.Interactive)
-        header.resizeSection(column, theme.text_width(sample) + 2 * theme.sizes.gap)
 
 
 class EntryView(QTreeView):

@@ -9,9 +9,8 @@ from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView
 
 from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.entry_views import (
+from rundlet.desktop.views.row_selection import (
     MOST_SEARCHED,
-    EntryView,
     Index,
     item_command,
     lay_out_columns,
@@ -22,6 +21,8 @@ from rundlet.desktop.views.entry_views import (
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QKeyEvent
+
+    from rundlet.desktop.views.entry_views import EntryView
 
 _Move = QAbstractItemView.CursorAction
 

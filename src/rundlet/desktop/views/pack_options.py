@@ -16,7 +16,8 @@ from rundlet.desktop.views.basics import heading, label, page_layout, restyle
 from rundlet.desktop.views.dropdown import Dropdown
 
 if TYPE_CHECKING:
-    from rundlet.desktop.state.forms import PackForm, Selection
+    from rundlet.desktop.locations.place import Selection
+    from rundlet.desktop.state.forms import PackForm
     from rundlet.desktop.state.workspace import Workspace
 
 _PARTS = (("10 MB, for mail", 10_000_000), ("25 MB, for mail", 25_000_000), ("700 MB, for a disc", 700_000_000))
@@ -79,17 +80,17 @@ class PackOptions(QWidget):
         self.patterns.editingFinished.connect(self._left_out_changed)
         self.follow.toggled.connect(self._left_out_changed)
         self.each.toggled.connect(self._after_changed)
-        self._workspace.pack_changed.connect(self._show)
-        self._workspace.set_ended.connect(self._take_lock_away)
-        self._workspace.selection_changed.connect(self._show_each)
+        self._workspace.packing.changed.connect(self._show)
+        self._workspace.packing.set_ended.connect(self._take_lock_away)
+        self._workspace.selector.changed.connect(self._show_each)
         self.lock_box.setVisible(False)
         self._show()
 
     def _show_each(self, selection: Selection) -> None:
-        self.each.setVisible(selection.items > 1 or self._workspace.pack.each)
+        self.each.setVisible(selection.items > 1 or self._workspace.packing.form.each)
 
     def _show(self) -> None:
-        form = self._workspace.pack
+        form = self._workspace.packing.form
         can_lock = form.info.can_lock
         # A tick that was made can always be taken away again, and is never dropped in silence.
         self.lock.setEnabled(can_lock or self.lock.isChecked())
@@ -161,7 +162,7 @@ class PackOptions(QWidget):
             form.part_size = size or 0 if wanted else 0
             form.bad_parts = wanted and not size
 
-        self._workspace.change_pack(change)
+        self._workspace.packing.change(change)
 
     def _after_changed(self) -> None:
         read_back, trash, each = self.read_back.isChecked(), self.trash.isChecked(), self.each.isChecked()
@@ -169,7 +170,7 @@ class PackOptions(QWidget):
         def change(form: PackForm) -> None:
             form.read_back, form.trash, form.each = read_back, trash, each
 
-        self._workspace.change_pack(change)
+        self._workspace.packing.change(change)
 
     def _left_out_changed(self) -> None:
         leave_out = LeaveOut.HIDDEN if self.hidden.isChecked() else LeaveOut.NOTHING
@@ -180,7 +181,7 @@ class PackOptions(QWidget):
         def change(form: PackForm) -> None:
             form.leave_out, form.exclude, form.follow = leave_out, patterns, follow
 
-        self._workspace.change_pack(change)
+        self._workspace.packing.change(change)
 
 
 class LockBox(QWidget):
@@ -210,7 +211,7 @@ class LockBox(QWidget):
         self.again.textChanged.connect(self._changed)
         self.eye.toggled.connect(self._changed)
         self.hide_names.toggled.connect(self._changed)
-        workspace.pack_changed.connect(self._show)
+        workspace.packing.changed.connect(self._show)
 
     def ask(self, wanted: bool) -> None:
         """Whether there is to be a lock; without one nothing of it is kept."""
@@ -223,7 +224,7 @@ class LockBox(QWidget):
         self._changed()
 
     def _show(self) -> None:
-        can = self._workspace.pack.info.can_hide_names
+        can = self._workspace.packing.form.info.can_hide_names
         self.hide_names.setEnabled(can or self.hide_names.isChecked())
         self.hide_names.setText("Hide the names too" if can else "Hide the names too (7z can)")
 
@@ -246,7 +247,7 @@ class LockBox(QWidget):
             form.hide_names = hide
             form.lock_wanted = self._wanted
 
-        self._workspace.change_pack(change)
+        self._workspace.packing.change(change)
 
 
 def _hidden_field(name: str) -> QLineEdit:

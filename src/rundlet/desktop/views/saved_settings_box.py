@@ -64,12 +64,12 @@ class SavedSettingsBox(QWidget):
     def _take(self, index: int) -> None:
         settings = self._presets.saved.get(self.names.itemText(index))
         if settings is not None:
-            self._workspace.change_pack(lambda form: form.take(settings))
+            self._workspace.packing.change(lambda form: form.take(settings))
 
     def _keep(self) -> None:
         name = self.names.currentText().strip()
         if name:
-            self._presets.keep(name, self._workspace.pack.settings)
+            self._presets.keep(name, self._workspace.packing.form.settings)
             self._fill(name)
 
     def _forget(self) -> None:

@@ -11,7 +11,7 @@ from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import FlowLayout, label, page_layout
 
 if TYPE_CHECKING:
-    from rundlet.desktop.state.forms import Selection
+    from rundlet.desktop.locations.place import Selection
     from rundlet.desktop.state.other_folders import OtherFolders
 
 _MOST_NAMED = 20

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 
 from rundlet.core import text
 from rundlet.core.model.file_type import FileType
-from rundlet.desktop.models.areas import Area, Placed, placed
+from rundlet.desktop.locations.areas import Area, Placed, placed
 from rundlet.desktop.theme.theme import theme
 
 _TINTS = {

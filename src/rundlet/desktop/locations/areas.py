@@ -1,21 +1,16 @@
-"""The space map without a word of Qt: what is in a folder as areas, each as large as its bytes, two levels deep."""
+"""The space map in numbers: what is in a folder as areas, each as large as its bytes, two levels deep."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
 
 import squarify
 
-from rundlet.core.model.file_type import FileType, file_type_of
-from rundlet.desktop.locations.disk import DiskListing
-from rundlet.desktop.locations.listing import TOP, Listing, in_archive
+from rundlet.core.model.file_type import FileType
 
-if TYPE_CHECKING:
-    from rundlet.desktop.locations.archive import ArchiveListing
-
-_MOST = 36
+MOST = 36
+"""Areas that are told apart in one folder."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,50 +48,11 @@ class Placed:
     filled: bool = False
 
 
-def areas_of(listing: Listing | None) -> tuple[Area, ...]:
-    """What is in the listing's folder, the largest first."""
-    if isinstance(listing, DiskListing):
-        return _largest(
-            Area(
-                item.path.name,
-                item.size,
-                item.file_type,
-                node,
-                _largest(
-                    Area(part.name, part.size, FileType.FOLDERS if part.is_folder else file_type_of(part.name))
-                    for part in item.parts
-                ),
-            )
-            for node, item in enumerate(listing.items, 1)
-        )
-    if in_archive(listing):
-        return _in_archive(listing, TOP, depth=0)
-    return ()
-
-
-def _in_archive(listing: ArchiveListing, folder: int, *, depth: int) -> tuple[Area, ...]:
-    tree = listing.tree
-    nodes = tree.children(listing.folder if folder == TOP else folder)
-    order = nodes[tree.size[nodes].argsort()[::-1]]
-    found = [
-        Area(
-            tree.name(n),
-            int(tree.size[n]),
-            FileType.FOLDERS if tree.is_folder(n) else file_type_of(tree.name(n)),
-            n if depth == 0 else 0,
-            _in_archive(listing, n, depth=1) if depth == 0 and tree.is_folder(n) else (),
-        )
-        for n in order[: _MOST + 1].tolist()
-    ]
-    rest = order[_MOST + 1 :]
-    return _largest(found, more=len(rest), size=int(tree.size[rest].sum()))
-
-
-def _largest(areas: Iterable[Area], *, more: int = 0, size: int = 0) -> tuple[Area, ...]:
+def largest(areas: Iterable[Area], *, more: int = 0, size: int = 0) -> tuple[Area, ...]:
     """The largest ones in their order, and one for all others with ``more`` that are not even listed."""
     ordered = sorted((area for area in areas if area.size > 0), key=lambda area: -area.size)
-    rest = ordered[_MOST:]
-    kept = ordered[:_MOST]
+    rest = ordered[MOST:]
+    kept = ordered[:MOST]
     count, total = len(rest) + more, sum(area.size for area in rest) + size
     if count and total:
         kept.append(Area(f"{count:,} smaller ones", total, FileType.OTHER))

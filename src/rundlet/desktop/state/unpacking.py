@@ -1,4 +1,4 @@
-"""The half of the window's state that is about unpacking: the desk, and the plan with its landing tree."""
+"""What unpacking would do with the archive that the window is in: what is filled in, and the plan with its landing tree."""
 
 from __future__ import annotations
 
@@ -12,63 +12,67 @@ from rundlet.core.errors import RundletError
 from rundlet.core.plans.unpack_plan import UnpackPlan, own_folder_name
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.locations.landing_rows import LandingListing
-from rundlet.desktop.locations.listing import TOP, Listing, in_archive
-from rundlet.desktop.state.forms import OpenArchive, Selection, UnpackForm
-from rundlet.desktop.state.pack_form import PackSetup
+from rundlet.desktop.locations.listing import TOP
+from rundlet.desktop.state.forms import UnpackForm
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
+    from rundlet.desktop.state.standpoint import Standpoint
 
 _SETTLE_MS = 60
 
 
-class UnpackSetup(PackSetup):
+class Unpacking(QObject):
     """What unpacking would do with the archive that the window is in.
 
+    Attributes:
+        form: what is filled in.
+        plan: where everything lands; None while that is being worked out.
+
     Signals:
-        unpack_changed: something of it changed.
+        changed: something of it changed.
         landed: there is a new plan with its landing tree.
         landing_failed: there can be none, and why.
     """
 
-    unpack_changed = Signal()
+    changed = Signal()
     landed = Signal(object, object)
     landing_failed = Signal(object)
 
-    def __init__(self, background: Background, parent: QObject | None = None) -> None:
+    def __init__(self, at: Standpoint, background: Background, parent: QObject) -> None:
         super().__init__(parent)
-        self.background = background
-        self.archive: OpenArchive | None = None
-        self.listing: Listing | None = None
-        self.selection = Selection()
-        self.unpack = UnpackForm()
+        self._at = at
+        self._background = background
+        self.form = UnpackForm()
         self.plan: UnpackPlan | None = None
-        self._plan_task = Latest(background)
+        self._task = Latest(background)
         self._settle = QTimer(self)
         self._settle.setSingleShot(True)
         self._settle.setInterval(_SETTLE_MS)
         self._settle.timeout.connect(self._plan_landing)
 
-    def change_unpack(self, change: Callable[[UnpackForm], None]) -> None:
+    def start_for(self, archive: Path | None, *, own_folder: bool = True) -> None:
+        """Another archive: what was said of the one before does not hold for it."""
+        self.form = UnpackForm(archive=archive, own_folder=own_folder, show=self.form.show)
+
+    def change(self, change: Callable[[UnpackForm], None]) -> None:
         """Change how or where to unpack, and work the landing out anew."""
-        change(self.unpack)
-        self._forget_plan()
-        self.unpack_changed.emit()
-        self.plan_soon()
+        change(self.form)
+        self.start_again()
 
     @property
-    def unpack_folder(self) -> Path:
+    def folder(self) -> Path:
         """The chosen folder, without the archive's own."""
-        return self.unpack.folder or self.place.folder
+        return self.form.folder or self._at.place.folder
 
     @property
     def own_folder_name(self) -> str:
         """What the archive's own folder is called."""
-        return own_folder_name(self.archive.path) if self.archive else ""
+        return own_folder_name(self._at.archive.path) if self._at.archive else ""
 
     def plan_soon(self) -> None:
         """The landing is to be worked out anew; one that is being worked out does not count any more."""
-        self._plan_task.drop()
+        self._task.drop()
         self._settle.start()
 
     @property
@@ -78,28 +82,33 @@ class UnpackSetup(PackSetup):
 
     def plan_again(self) -> None:
         """Work the landing out anew, after the disk has changed."""
-        if self.archive is not None:
-            self._forget_plan()
-            self.unpack_changed.emit()  # what was planned does not hold any more, and can't be begun
-            self.plan_soon()
+        if self._at.archive is not None:
+            self.start_again()  # what was planned does not hold any more, and can't be begun
+
+    def start_again(self) -> None:
+        """What is selected changed: work out anew what would come of it."""
+        self._forget_plan()
+        self.changed.emit()
+        self.plan_soon()
 
     def drop_plan(self) -> None:
         """There is no archive to unpack any more."""
-        self._plan_task.drop()
+        self._task.drop()
         self._settle.stop()
         self._forget_plan()
 
     def _forget_plan(self) -> None:
         plan, self.plan = self.plan, None
         if plan is not None:
-            self.background.let_go(list(plan.steps))
+            self._background.let_go(list(plan.steps))
 
     def _plan_landing(self) -> None:
-        opened, form = self.archive, self.unpack
+        opened, form = self._at.archive, self.form
         if opened is None:
             return
-        nodes = self.selection.nodes or ((self.listing.folder,) if in_archive(self.listing) else (TOP,))
-        into, own = self.unpack_folder, self.own_folder_name if form.own_folder else ""
+        listing = self._at.listing
+        nodes = self._at.selection.nodes or ((listing.top if listing is not None else TOP),)
+        into, own = self.folder, self.own_folder_name if form.own_folder else ""
         rules = dict(form.rules)
 
         def work(job: Job) -> tuple[UnpackPlan, LandingListing]:
@@ -119,7 +128,7 @@ class UnpackSetup(PackSetup):
             )
             return plan, LandingListing(plan.root, [plan])
 
-        self._plan_task.run(work, done=self._land, failed=self._plan_failed)
+        self._task.run(work, done=self._land, failed=self._plan_failed)
 
     def _land(self, result: tuple[UnpackPlan, LandingListing]) -> None:
         self._forget_plan()

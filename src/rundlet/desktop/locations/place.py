@@ -1,0 +1,126 @@
+"""A place where the window can stand, what is selected there, and the archive that is open."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.model.entry import UNKNOWN
+from rundlet.core.model.opening import Opening
+from rundlet.core.text import number
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.model.tree import ArchiveTree
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where the window stands.
+
+    Attributes:
+        folder: the folder on the disk.
+        archive: the archive in it that was gone into, or None.
+        inner: the folder in the archive, "" for its top.
+        outer: where an archive within another one was gone into; its file is a private copy then.
+    """
+
+    folder: Path
+    archive: Path | None = None
+    inner: str = ""
+    outer: Place | None = None
+
+    @property
+    def in_archive(self) -> bool:
+        """Whether this is inside an archive."""
+        return self.archive is not None
+
+    def up(self) -> Place:
+        """The place above."""
+        if self.inner:
+            return replace(self, inner=self.inner.rpartition("/")[0])
+        if self.outer is not None:
+            return self.outer
+        if self.archive is not None:
+            return Place(self.archive.parent)
+        return Place(self.folder.parent)
+
+
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """What is chosen, counted.
+
+    Attributes:
+        nodes: the chosen rows of the listing.
+        items: how many things are chosen, those in other folders too.
+        files: files in all of them, folders counted through.
+        size: their bytes.
+        counting: whether folders are still being counted.
+        elsewhere: how many of the items lie in other folders.
+        folders: how many folders the items lie in.
+        packed: the bytes that they take in the archive, or ``UNKNOWN`` on the disk and where entries share them.
+        unseen: how many of the rows, the last ones of ``nodes``, are not shown as the list is narrowed.
+    """
+
+    nodes: tuple[int, ...] = ()
+    items: int = 0
+    files: int = 0
+    size: int = 0
+    counting: bool = False
+    elsewhere: int = 0
+    folders: int = 0
+    packed: int = UNKNOWN
+    unseen: int = 0
+
+    @property
+    def shown(self) -> tuple[int, ...]:
+        """The chosen rows that are shown."""
+        return self.nodes[: len(self.nodes) - self.unseen]
+
+    @property
+    def out_of_sight(self) -> str:
+        """What else is chosen than what is in sight, in words for a button, or ""."""
+        words = [f"{number(self.unseen)} hidden"] if self.unseen else []
+        words += [f"{number(self.elsewhere)} in other folders"] if self.elsewhere else []
+        return f" ({', '.join(words)})" if words else ""
+
+
+@dataclass(slots=True)
+class OpenArchive:
+    """An archive that the window is in.
+
+    Attributes:
+        is_loose: whether its content is to go into a folder of its own.
+        password: what opens it, or "".
+        code_page: how the person says that its names are written; "" for nothing said.
+        seen: what its files were when it was opened.
+    """
+
+    path: Path
+    reader: ArchiveReader
+    tree: ArchiveTree
+    file_types: NDArray[np.int64]
+    is_loose: bool
+    password: str = field(default="", repr=False)
+    code_page: str = ""
+    seen: tuple[int, ...] = ()
+
+    def reopened(self) -> ArchiveReader:
+        """One more reader of it, unlocked, for work that goes on when the window leaves it.
+
+        Raises:
+            RundletError: when it can't be opened any more.
+        """
+        reader = open_archive(self.path, Opening(code_page=self.code_page or None, password=self.password or None))
+        try:
+            if self.password and not reader.unlocked:
+                reader.unlock(self.password)
+        except BaseException:
+            reader.close()
+            raise
+        return reader

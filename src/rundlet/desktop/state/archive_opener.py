@@ -1,0 +1,121 @@
+"""Opening the archives that the window goes into: in the background, with what the person has said of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, Signal
+
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.model.entry import ROOT
+from rundlet.core.model.opening import Opening
+from rundlet.core.streams.private import no_core_dumps
+from rundlet.desktop.background import Background, Latest
+from rundlet.desktop.locations.listing import TOP
+from rundlet.desktop.locations.place import OpenArchive, Place
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.model.tree import ArchiveTree
+    from rundlet.desktop.locations.archive import ArchiveListing
+
+Order = tuple[str, bool]
+"""A column, and whether it is descending."""
+
+Found = Callable[["Job", "ArchiveTree", "NDArray[np.int64]"], None]
+
+
+class ArchiveOpener(QObject):
+    """Opens archives, and remembers their passwords and how their names are read for as long as the window is there.
+
+    Signals:
+        unlock_failed: the password does not open the archive, and why.
+    """
+
+    unlock_failed = Signal(object)
+
+    def __init__(self, background: Background, parent: QObject) -> None:
+        super().__init__(parent)
+        self._background = background
+        self._passwords: dict[Path, str] = {}
+        self._code_pages: dict[Path, str] = {}
+        self._unlock_task = Latest(background)
+
+    def opening(
+        self, place: Place, order: Order, found: Found, password: str | None = None
+    ) -> Callable[[Job], tuple[OpenArchive, ArchiveListing]]:
+        """Work for the background that opens the archive of a place and lists it.
+
+        Args:
+            order: in which its rows are shown.
+            found: told on the interface's thread what was found so far, while it is being listed.
+            password: another one than what was given before.
+        """
+        path = place.archive
+        assert path is not None
+        password = password or self._passwords.get(path)
+        code_page = self._code_pages.get(path)
+
+        def work(job: Job) -> tuple[OpenArchive, ArchiveListing]:
+            from rundlet.core.model.tree import ArchiveTree
+            from rundlet.core.plans.unpack_planner import needs_own_folder
+            from rundlet.desktop.locations.archive import file_types_of
+            from rundlet.desktop.locations.partial_listing import Partial
+
+            partial = Partial(lambda tree, file_types: self._background.tell(lambda: found(job, tree, file_types)))
+            reader = open_archive(path, Opening(code_page, job=job, found=partial.add, password=password))
+            if password and not reader.unlocked and reader.catalog.encrypted.any():
+                reader.unlock(password)
+            tree = ArchiveTree(reader.catalog)
+            opened = OpenArchive(
+                path,
+                reader,
+                tree,
+                file_types_of(tree),
+                needs_own_folder(reader),
+                password or "",
+                code_page or "",
+                reader.source.fingerprint(),
+            )
+            return opened, listing_in(opened, place, order)
+
+        return work
+
+    def opened(self, archive: OpenArchive) -> None:
+        """An archive was opened with its password, which is right, then."""
+        if archive.password:
+            self._passwords[archive.path] = archive.password
+
+    def unlock(self, archive: OpenArchive, password: str, done: Callable[[], None]) -> None:
+        """Try a password of an open archive; ``done`` or the signal follows."""
+        no_core_dumps()
+
+        def unlocked(_: None) -> None:
+            archive.password = self._passwords[archive.path] = password
+            done()
+
+        self._unlock_task.run(lambda _: archive.reader.unlock(password), done=unlocked, failed=self.unlock_failed.emit)
+
+    def stop(self) -> None:
+        """The archive is left; a password that is being tried does not count any more."""
+        self._unlock_task.drop()
+
+    def read_names_as(self, path: Path, code_page: str) -> None:
+        """From now on the names of an archive that do not say how they are written are read in this code page."""
+        self._code_pages[path] = code_page
+
+
+def listing_in(opened: OpenArchive, place: Place, order: Order) -> ArchiveListing:
+    """What an archive holds at a place, already in order and counted."""
+    from rundlet.desktop.locations.archive import ArchiveListing
+
+    listing = ArchiveListing(opened.tree, opened.tree.find(place.inner) or ROOT, opened.file_types)
+    listing.sort(order[0], descending=order[1])
+    listing.children(TOP)
+    listing.counts()
+    return listing
