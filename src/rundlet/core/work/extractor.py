@@ -28,9 +28,10 @@ from rundlet.core.plans.unpack_plan import Action, Afterwards, Step, UnpackPlan
 from rundlet.core.streams.parts import files_of
 from rundlet.core.streams.renaming import sync_disk
 from rundlet.core.text import quoted, size
-from rundlet.core.work.entry_writer import HOLE, Run, Writer
+from rundlet.core.work.entry_writer import HOLE, EntryWriter
 from rundlet.core.work.file_writers import FileWriters
 from rundlet.core.work.scheduler import run_side_by_side
+from rundlet.core.work.unpack_run import Run
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader, Unit
@@ -164,10 +165,10 @@ def _run(run: Run, workers: int) -> None:
     folders = [s for s in plan.steps if s.kind == Kind.DIR and s.action in (Action.MAKE, Action.JOIN)]
     wanted, more_names = _wanted(plan)
     rows = np.fromiter(wanted, np.int64, len(wanted))
-    main = Writer(run)
+    main = EntryWriter(run)
 
     def work(units: Iterator[Unit]) -> None:
-        writer = Writer(run)
+        writer = EntryWriter(run)
         try:
             writer.write(wanted, units)
         finally:
@@ -177,24 +178,24 @@ def _run(run: Run, workers: int) -> None:
         if workers > 1 and np.count_nonzero(reader.catalog.size[rows] < HOLE) >= WORTH_IT:
             run.file_writers = FileWriters(plan.root, workers - 1)
         for step in folders:
-            main.guarded(step, main.root.folder, step.target)
+            run.guarded(step, main.root.folder, step.target)
             run.job.advance(entries=1)
         run_side_by_side(reader.units(rows), work, workers, helped=run.file_writers is not None)
         if run.file_writers:
-            main.settle(run.file_writers.finish())
+            main.small.settle(run.file_writers.finish())
         for first, step in more_names:
-            main.guarded(step, main.link_again, first, step)
+            run.guarded(step, main.link_again, first, step)
             run.job.advance(entries=1)
         for step, target in run.links:
-            main.guarded(step, main.link, step, target)
+            run.guarded(step, main.link, step, target)
         # The deepest first, as writing into a folder changes its time.
         for step in sorted(folders, key=lambda s: len(s.target), reverse=True):
             if step.action == Action.MAKE:
-                main.guarded(step, main.finish_folder, step)
+                run.guarded(step, main.finish_folder, step)
     finally:
         if run.file_writers:
             for written, _ in run.file_writers.finish():
-                main.note(written)
+                main.small.note(written)
         main.close()
 
 

@@ -50,10 +50,10 @@ class FileWriters:
         The folders that the files go into must be there.
         """
         with self._lock:
-            for hand in self._file_writers:
-                self._done += hand.answered(wait=False)
-            ready = [hand for hand in self._file_writers if hand.alive and len(hand.waiting) < _AHEAD]
-            return bool(ready) and min(ready, key=lambda hand: len(hand.waiting)).give(batch, errands)
+            for helper in self._file_writers:
+                self._done += helper.answered(wait=False)
+            ready = [helper for helper in self._file_writers if helper.alive and len(helper.waiting) < _AHEAD]
+            return bool(ready) and min(ready, key=lambda helper: len(helper.waiting)).give(batch, errands)
 
     def done(self) -> Done:
         """What became of batches since the last call."""
@@ -64,11 +64,11 @@ class FileWriters:
     def finish(self) -> Done:
         """Let the helpers end what they have; what :meth:`done` gives, for the rest."""
         with self._lock:
-            for hand in self._file_writers:
-                hand.no_more()
-            for hand in self._file_writers:
-                self._done += hand.answered(wait=True)
-                hand.end()
+            for helper in self._file_writers:
+                helper.no_more()
+            for helper in self._file_writers:
+                self._done += helper.answered(wait=True)
+                helper.end()
         return self.done()
 
 
