@@ -338,3 +338,18 @@ def test_passwords_in_every_spelling_and_not_without_end(run, tmp_path: Path, mo
     assert status == 2 and "at most 1,000 characters" in lines[0]
     typed("x" * 2000)
     assert run("pack", f"y.{fmt}", "a", "--password-stdin")[0] == 2
+
+
+def test_settings_are_shown_and_changed(run, tmp_path: Path) -> None:
+    status, out, _ = run("settings")
+    assert status == 0 and "pack.level = -1 (default)" in out and "unpack.memory = " in out
+    assert run("settings", "unpack.memory", "64MiB")[0] == 0
+    assert "unpack.memory = 64 MiB" in run("settings", "unpack.memory")[1]
+    assert json.loads(run("settings", "unpack.memory", "--json")[1])[0]["value"] == 64 << 20
+    (tmp_path / "a.bin").write_bytes(b"a" * 100)
+    assert run("pack", tmp_path / "x.7z", tmp_path / "a.bin", "--level", "1")[0] == 0
+    assert run("check", tmp_path / "x.7z")[0] == 0
+    assert "(default)" in run("settings", "unpack.memory", "--reset")[1]
+    for words in (("nonsense",), ("unpack.memory", "1k"), ("pack.level", "12"), ("list.hidden-files", "maybe")):
+        status, out, err = run("settings", *words)
+        assert status == 2 and not out and len(err) == 1 and err[0].startswith("rundlet: ")

@@ -6,31 +6,61 @@ import json
 import subprocess
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import pytest
 
+from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.fs.base_folders import moved_from
+from rundlet.core.plans.unpack_plan import UnpackClash
+from rundlet.core.settings import (
+    HIDDEN_FILES,
+    PACK_FORMAT,
+    PACK_LEVEL,
+    PACK_VERIFY,
+    SETTINGS,
+    TEXT_SIZE,
+    UNPACK_CLASH,
+    UNPACK_MEMORY,
+    Setting,
+    setting_named,
+)
 from rundlet.core.userdata.journal import Journal
 from rundlet.core.userdata.places import Places
 from rundlet.core.userdata.presets import Presets, SavedSettings
+from rundlet.core.userdata.settings_file import Settings
 from rundlet.core.userdata.store import Store
+from rundlet.desktop.app import make_app
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.window import Window
+from support import pack_to
+from windows import files_in
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
 
 _WINDOW = """
 import sys
 from pathlib import Path
+from rundlet.core.jobs import outcomes
 from rundlet.core.userdata.journal import Journal, record_of
 from rundlet.core.userdata.places import Places
 from rundlet.core.userdata.presets import SavedSettings, Presets
+from rundlet.core.userdata.settings_file import Settings
+from rundlet.core.settings import PACK_LEVEL, TEXT_SIZE, UNPACK_MEMORY
 folder, name = Path(sys.argv[1]), sys.argv[2]
 ways, places, journal = Presets.read(folder / "ways.json"), Places.read(folder / "places.json"), Journal(folder / "journal")
+settings = Settings.read(folder / "settings.json")
 for number in range(40):
+    setting, least = {"a": (TEXT_SIZE, 100), "b": (UNPACK_MEMORY, 1 << 30), "c": (PACK_LEVEL, 0)}[name]
+    settings.set(setting, least + number % 9)
     ways.keep(f"{name}{number}", SavedSettings("zip", number % 10))
     places.toggle_favourite(Path(f"/{name}{number}"))
     if number % 2:
         ways.forget(f"{name}{number - 1}")
         places.toggle_favourite(Path(f"/{name}{number - 1}"))
     places.write()
-    journal.add(*record_of(Packed(folder / f"{name}{number}"), [folder]))
+    journal.add(*record_of(outcomes.Packed(folder / f"{name}{number}"), [folder]))
 """
 
 
@@ -42,6 +72,8 @@ def test_windows_that_write_at_once_lose_nothing(tmp_path: Path) -> None:
     assert set(Presets.read(tmp_path / "ways.json").saved) == odd
     assert set(Places.read(tmp_path / "places.json").favourites) == {f"/{name}" for name in odd}
     kept = [record.outcome.target.name for record in Journal(tmp_path / "journal").records()]
+    settings = Settings.read(tmp_path / "settings.json")
+    assert [settings.get(each) for each in (TEXT_SIZE, UNPACK_MEMORY, PACK_LEVEL)] == [103, (1 << 30) + 3, 3]
     assert sorted(kept) == sorted(f"{name}{number}" for name in names for number in range(40))
     assert {path.name for path in tmp_path.iterdir()} == {
         *("ways.json", "places.json", "journal", ".ways.json.lock", ".places.json.lock")
@@ -105,3 +137,64 @@ def test_each_kind_is_in_its_own_folder_and_moves_there(tmp_path: Path, monkeypa
 def test_a_store_that_can_not_be_written_still_answers(tmp_path: Path) -> None:
     (tmp_path / "file").write_text(json.dumps({"a": 1}))
     assert Store(tmp_path / "file" / "below").change(lambda values: values.update(b=2)) == {"b": 2}
+
+
+@pytest.mark.parametrize("setting", SETTINGS, ids=lambda setting: setting.id)
+def test_every_setting_is_read_as_it_is_shown_and_never_out_of_bounds(setting: Setting[Any], tmp_path: Path) -> None:
+    assert setting.fits(setting.default) and setting.parse(setting.show(setting.default)) == setting.default
+    assert setting.help and setting.words and setting_named(setting.id) is setting
+    file = tmp_path / "settings.json"
+    for odd in (None, [], {}, "", "nonsense", -2, 1 << 80, 2.5, True, "yes"):
+        file.write_text(json.dumps({setting.id: odd, "from.a.later.version": 7}))
+        settings = Settings.read(file)
+        assert setting.fits(settings.get(setting))
+        assert settings.get(setting) == (odd if setting.fits(odd) else setting.default)
+        settings.set(setting, setting.default)
+        assert json.loads(file.read_text()) == {setting.id: setting.default, "from.a.later.version": 7}
+        settings.reset(setting)
+        assert not settings.is_set(setting) and json.loads(file.read_text()) == {"from.a.later.version": 7}
+    with pytest.raises(ValueError, match="nonsense"):
+        settings.set(setting, "nonsense")
+    with pytest.raises(ValueError, match="nonsense"):
+        setting.parse("nonsense")
+
+
+def test_the_choices_of_settings_are_those_there_are() -> None:
+    assert {known.info.id for known in WRITABLE} == set(PACK_FORMAT.words.split(", "))
+    assert {rule.value for rule in UnpackClash} == set(UNPACK_CLASH.words.split(", "))
+
+
+def test_the_window_starts_as_it_was_set(qtbot: QtBot, home: Path) -> None:
+    files_in(home, "a.txt .hidden")
+    pack_to(home / "x.zip", [home / "a.txt"])
+    settings = Settings.read(home / ".data" / "settings.json")
+    for setting, words in ((PACK_FORMAT, "7z"), (PACK_LEVEL, "9"), (PACK_VERIFY, "no"), (UNPACK_CLASH, "skip")):
+        settings.set(setting, setting.parse(words))
+    settings.set(HIDDEN_FILES, True)
+    window = Window(home / ".data")
+    try:
+        form = window.workspace.packing.form
+        assert (form.info.id, form.level, form.read_back) == ("7z", 9, False)
+        window.workspace.open([home])
+        qtbot.waitUntil(lambda: window.workspace.listing is not None)
+        assert window.workspace.listing.node_of(home / ".hidden") is not None
+        window.workspace.show_hidden = False
+        assert not Settings.read(settings.file).get(HIDDEN_FILES)
+        window.workspace.open([home / "x.zip"])
+        qtbot.waitUntil(lambda: window.workspace.archive is not None)
+        assert window.workspace.unpacking.form.on_clash == UnpackClash.SKIP
+    finally:
+        window.close_now()
+
+
+def test_light_dark_and_text_size_are_as_they_were_set() -> None:
+    app = make_app()
+    try:
+        usual = theme.sizes.body
+        for look, dark in (("dark", True), ("light", False)):
+            theme.prefer(look=look, text_size=150)
+            theme.apply(app)
+            assert (theme.dark, theme.sizes.body) == (dark, round(usual * 1.5))
+    finally:
+        theme.prefer(look="desktop", text_size=100)
+        theme.apply(app, dark=False)

@@ -17,8 +17,10 @@ from rundlet.core.formats.name_encoding import CODE_PAGES
 from rundlet.core.fs.safe_names import as_text
 from rundlet.core.limits import DEFAULT, MAX_PASSWORD_LINE
 from rundlet.core.model.opening import Opening
+from rundlet.core.settings import UNPACK_MEMORY
 from rundlet.core.streams.private import no_core_dumps
 from rundlet.core.text import parse_size
+from rundlet.core.userdata.settings_file import Settings
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -58,7 +60,8 @@ def open_given(
     Raises:
         RundletError: when it can't be opened or the password is wrong.
     """
-    limits = DEFAULT if options.memory is None else replace(DEFAULT, memory_bytes=options.memory)
+    memory = Settings.read().get(UNPACK_MEMORY) if options.memory is None else options.memory
+    limits = replace(DEFAULT, memory_bytes=memory)
     reader = with_progress(
         lambda job: open_archive(path, Opening(options.code_page, limits, job, found, password, keeps))
     )

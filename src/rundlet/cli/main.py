@@ -20,7 +20,7 @@ from rundlet.core.errors import Cancelled, RundletError
 
 DONE, PROBLEMS, FAILED = 0, 1, 2
 
-VERBS = {"list": "list", "pack": "pack", "unpack": "unpack", "check": "check"}
+VERBS = {"list": "list", "pack": "pack", "unpack": "unpack", "check": "check", "settings": "settings"}
 """The module for each verb, loaded when it is wanted: the window does without them."""
 
 _USAGE = """\
@@ -29,6 +29,7 @@ usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
        rundlet pack OUT ITEM ...                make an archive
        rundlet unpack ARCHIVE ... --into DIR    take entries out
        rundlet check ARCHIVE                    read every entry and judge it
+       rundlet settings [NAME [VALUE]]          show the settings, or change one
        rundlet help [VERB]                      say how it is used
        rundlet --version
 

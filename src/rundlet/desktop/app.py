@@ -16,7 +16,9 @@ from PySide6.QtCore import QAbstractEventDispatcher, QSocketNotifier, Qt, QTimer
 from PySide6.QtWidgets import QApplication, QWidget
 
 from rundlet.core.jobs.interface_priority import interface_rests, interface_wakes
+from rundlet.core.settings import LOOK, TEXT_SIZE
 from rundlet.core.userdata.places import there
+from rundlet.core.userdata.settings_file import Settings
 from rundlet.desktop.error_log import start_error_log
 from rundlet.desktop.theme.style import RundletStyle
 from rundlet.desktop.theme.theme import theme
@@ -64,6 +66,8 @@ def main(words: Sequence[str]) -> int:
     """Open the window on these paths and run until it is closed."""
     sys.setswitchinterval(_SWITCH_SECONDS)
     gc.disable()  # if whoever called did not do so before loading all this
+    settings = Settings.read()
+    theme.prefer(look=settings.get(LOOK), text_size=settings.get(TEXT_SIZE))
     app = make_app(sheet=False)
     window = Window()
     close_when_told_to_end(window)

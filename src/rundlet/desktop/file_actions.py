@@ -353,4 +353,3 @@ class FileActions(QObject):
 
     def _toggle_hidden(self) -> None:
         self._workspace.show_hidden = self.actions["hidden"].isChecked()
-        self._workspace.refresh()

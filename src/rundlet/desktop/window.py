@@ -28,6 +28,7 @@ from rundlet.core.text import quoted
 from rundlet.core.userdata.journal import Journal
 from rundlet.core.userdata.places import Places
 from rundlet.core.userdata.presets import Presets
+from rundlet.core.userdata.settings_file import Settings
 from rundlet.desktop.actions import add_actions
 from rundlet.desktop.background import Background
 from rundlet.desktop.file_actions import FileActions
@@ -61,7 +62,7 @@ class Window(QMainWindow):
     """One window with its own place, choice and jobs.
 
     Args:
-        data: where the log and the places are kept; None for the usual folder.
+        data: where the log, the places and the settings are kept; None for the usual folders.
     """
 
     def __init__(self, data: Path | None = None) -> None:
@@ -69,7 +70,8 @@ class Window(QMainWindow):
         self.setWindowTitle("Rundlet")
         self.resize(theme.sizes.window_width, theme.sizes.window_height)
         self.background = Background(self)
-        self.workspace = Workspace(self.background, self)
+        self.settings = Settings.read(None if data is None else data / "settings.json")
+        self.workspace = Workspace(self.background, self.settings, self)
         self.jobs = Jobs(self.background, self)
         journal = Journal() if data is None else Journal(data / "journal")
         self.history = History(journal, self.jobs, self.background, self)

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rundlet.core.formats.detect import open_archive
+from rundlet.core.limits import DEFAULT, Limits
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.model.opening import Opening
 from rundlet.core.text import number
@@ -99,6 +100,7 @@ class OpenArchive:
         password: what opens it, or "".
         code_page: how the person says that its names are written; "" for nothing said.
         seen: what its files were when it was opened.
+        limits: what reading it may take.
     """
 
     path: Path
@@ -109,6 +111,7 @@ class OpenArchive:
     password: str = field(default="", repr=False)
     code_page: str = ""
     seen: tuple[int, ...] = ()
+    limits: Limits = DEFAULT
 
     def reopened(self) -> ArchiveReader:
         """One more reader of it, unlocked, for work that goes on when the window leaves it.
@@ -116,7 +119,7 @@ class OpenArchive:
         Raises:
             RundletError: when it can't be opened any more.
         """
-        reader = open_archive(self.path, Opening(code_page=self.code_page or None, password=self.password or None))
+        reader = open_archive(self.path, Opening(self.code_page or None, self.limits, password=self.password or None))
         try:
             if self.password and not reader.unlocked:
                 reader.unlock(self.password)

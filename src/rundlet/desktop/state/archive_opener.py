@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.formats.detect import open_archive
+from rundlet.core.limits import DEFAULT
 from rundlet.core.model.entry import ROOT
 from rundlet.core.model.opening import Opening
+from rundlet.core.settings import UNPACK_MEMORY
 from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.locations.listing import TOP
@@ -22,6 +25,7 @@ if TYPE_CHECKING:
 
     from rundlet.core.jobs.job import Job
     from rundlet.core.model.tree import ArchiveTree
+    from rundlet.core.userdata.settings_file import Settings
     from rundlet.desktop.locations.archive import ArchiveListing
 
 Order = tuple[str, bool]
@@ -39,9 +43,10 @@ class ArchiveOpener(QObject):
 
     unlock_failed = Signal(object)
 
-    def __init__(self, background: Background, parent: QObject) -> None:
+    def __init__(self, background: Background, settings: Settings, parent: QObject) -> None:
         super().__init__(parent)
         self._background = background
+        self._settings = settings
         self._passwords: dict[Path, str] = {}
         self._code_pages: dict[Path, str] = {}
         self._unlock_task = Latest(background)
@@ -60,6 +65,7 @@ class ArchiveOpener(QObject):
         assert path is not None
         password = password or self._passwords.get(path)
         code_page = self._code_pages.get(path)
+        limits = replace(DEFAULT, memory_bytes=self._settings.get(UNPACK_MEMORY))
 
         def work(job: Job) -> tuple[OpenArchive, ArchiveListing]:
             from rundlet.core.model.tree import ArchiveTree
@@ -68,7 +74,7 @@ class ArchiveOpener(QObject):
             from rundlet.desktop.locations.partial_listing import Partial
 
             partial = Partial(lambda tree, file_types: self._background.tell(lambda: found(job, tree, file_types)))
-            reader = open_archive(path, Opening(code_page, job=job, found=partial.add, password=password))
+            reader = open_archive(path, Opening(code_page, limits, job, partial.add, password))
             if password and not reader.unlocked and reader.catalog.encrypted.any():
                 reader.unlock(password)
             tree = ArchiveTree(reader.catalog)
@@ -81,6 +87,7 @@ class ArchiveOpener(QObject):
                 password or "",
                 code_page or "",
                 reader.source.fingerprint(),
+                limits,
             )
             return opened, listing_in(opened, place, order)
 

@@ -13,10 +13,12 @@ from rundlet.core.formats.detect import by_ending, by_id
 from rundlet.core.fs.disk_space import free_bytes
 from rundlet.core.limits import MAX_COMPONENT
 from rundlet.core.plans.pack_plan import PackClash, free_name, suggested_stem
+from rundlet.core.settings import PACK_FORMAT, PACK_LEVEL, PACK_VERIFY
 from rundlet.core.streams.parts import is_taken_by_parts
 from rundlet.desktop.state.forms import PackForm
 
 if TYPE_CHECKING:
+    from rundlet.core.userdata.settings_file import Settings
     from rundlet.desktop.state.standpoint import Standpoint
 
 
@@ -34,11 +36,15 @@ class Packing(QObject):
     changed = Signal()
     set_ended = Signal()
 
-    def __init__(self, at: Standpoint, selected: Callable[[], Sequence[Path]], parent: QObject) -> None:
+    def __init__(
+        self, at: Standpoint, selected: Callable[[], Sequence[Path]], settings: Settings, parent: QObject
+    ) -> None:
         super().__init__(parent)
         self._at = at
         self._selected = selected
-        self.form = PackForm()
+        info, level = by_id(settings.get(PACK_FORMAT)).info, settings.get(PACK_LEVEL)
+        level = info.default_level if level < 0 else info.level_for(level)
+        self.form = PackForm(info, level, read_back=settings.get(PACK_VERIFY))
 
     def suggested(self) -> str:
         """A name for an archive of what is chosen."""

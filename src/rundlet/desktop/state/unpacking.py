@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import RundletError
-from rundlet.core.plans.unpack_plan import UnpackPlan, own_folder_name
+from rundlet.core.plans.unpack_plan import UnpackClash, UnpackPlan, own_folder_name
+from rundlet.core.settings import UNPACK_CLASH
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.locations.landing_rows import LandingListing
 from rundlet.desktop.locations.listing import TOP
@@ -17,6 +18,7 @@ from rundlet.desktop.state.forms import UnpackForm
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
+    from rundlet.core.userdata.settings_file import Settings
     from rundlet.desktop.state.standpoint import Standpoint
 
 _SETTLE_MS = 60
@@ -39,11 +41,12 @@ class Unpacking(QObject):
     landed = Signal(object, object)
     landing_failed = Signal(object)
 
-    def __init__(self, at: Standpoint, background: Background, parent: QObject) -> None:
+    def __init__(self, at: Standpoint, background: Background, settings: Settings, parent: QObject) -> None:
         super().__init__(parent)
         self._at = at
         self._background = background
-        self.form = UnpackForm()
+        self._settings = settings
+        self.form = UnpackForm(on_clash=self._rule)
         self.plan: UnpackPlan | None = None
         self._task = Latest(background)
         self._settle = QTimer(self)
@@ -53,7 +56,11 @@ class Unpacking(QObject):
 
     def start_for(self, archive: Path | None, *, own_folder: bool = True) -> None:
         """Another archive: what was said of the one before does not hold for it."""
-        self.form = UnpackForm(archive=archive, own_folder=own_folder, show=self.form.show)
+        self.form = UnpackForm(archive=archive, own_folder=own_folder, on_clash=self._rule, show=self.form.show)
+
+    @property
+    def _rule(self) -> UnpackClash:
+        return UnpackClash(self._settings.get(UNPACK_CLASH))
 
     def change(self, change: Callable[[UnpackForm], None]) -> None:
         """Change how or where to unpack, and work the landing out anew."""

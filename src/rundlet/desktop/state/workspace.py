@@ -23,6 +23,7 @@ from rundlet.core.model.entry import ROOT
 from rundlet.core.model.file_type import FileType, file_type_of
 from rundlet.core.model.natural import NATURAL_AT_MOST
 from rundlet.core.plans.pack_plan import PackClash
+from rundlet.core.settings import HIDDEN_FILES
 from rundlet.core.streams.parts import parts_that_came
 from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.background import Background, Done, Failed, Latest
@@ -42,6 +43,7 @@ if TYPE_CHECKING:
 
     from rundlet.core.jobs.job import Job
     from rundlet.core.model.tree import ArchiveTree
+    from rundlet.core.userdata.settings_file import Settings
     from rundlet.desktop.locations.archive import ArchiveListing
     from rundlet.desktop.locations.listing import Location
 
@@ -80,14 +82,15 @@ class Workspace(QObject):
     names_hidden = Signal(object)
     gone = Signal(object)
 
-    def __init__(self, background: Background, parent: QObject | None = None) -> None:
+    def __init__(self, background: Background, settings: Settings, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.background = background
+        self._settings = settings
         self._at = Standpoint()
         self.selector = Selector(self._at, background, self)
-        self.packing = Packing(self._at, self.selector.paths, self)
-        self.unpacking = Unpacking(self._at, background, self)
-        self.opener = ArchiveOpener(background, self)
+        self.packing = Packing(self._at, self.selector.paths, settings, self)
+        self.unpacking = Unpacking(self._at, background, settings, self)
+        self.opener = ArchiveOpener(background, settings, self)
         self.selector.recounted.connect(self._recounted)
         self.temp_copies = TempCopies(self)
         self._history: list[Place] = []
@@ -99,7 +102,7 @@ class Workspace(QObject):
         self._list_task = Latest(background)
         self._hidden: Place | None = None
         self._on_show: DiskListing | None = None  # the folder that was shown last
-        self.show_hidden = False
+        self._show_hidden = settings.get(HIDDEN_FILES)
         self.order: Callable[[], tuple[str, bool]] = lambda: ("name", False)  # in which listings are shown
         self.follower = FolderWatch(self)
         self.follower.changed.connect(self._refresh_changed)
@@ -123,6 +126,17 @@ class Workspace(QObject):
     def selection(self) -> Selection:
         """What is selected of it, counted."""
         return self._at.selection
+
+    @property
+    def show_hidden(self) -> bool:
+        """Whether hidden files are shown."""
+        return self._show_hidden
+
+    @show_hidden.setter
+    def show_hidden(self, on: bool) -> None:
+        self._show_hidden = on
+        self._settings.set(HIDDEN_FILES, on)
+        self.refresh()
 
     def select(self, nodes: Iterable[int], *, shown: int | None = None) -> None:
         """These rows are selected, and no others.

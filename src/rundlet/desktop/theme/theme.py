@@ -59,6 +59,8 @@ class Theme:
     def __init__(self) -> None:
         self.palette: Palette = LIGHT
         self.sizes = Sizes()
+        self._dark: bool | None = None  # None for what the desktop says
+        self._text_scale = 1.0
         self._icons: dict[tuple[str, str], QIcon] = {}
         # While work goes on in other threads, every call of the toolkit costs a turn of the interpreter.
         self._pixmaps: dict[tuple[str, str, int, float], QPixmap] = {}
@@ -70,20 +72,31 @@ class Theme:
         """Whether the dark palette is in force."""
         return self.palette is DARK
 
+    def prefer(self, *, look: str, text_size: int) -> None:
+        """What the person has chosen, which holds from the next time that it is applied.
+
+        Args:
+            look: ``"light"``, ``"dark"``, or ``"desktop"`` to follow it.
+            text_size: in percent of the desktop's.
+        """
+        self._dark = {"light": False, "dark": True}.get(look)
+        self._text_scale = text_size / 100
+
     def apply(
-        self, app: QApplication, *, dark: bool | None = None, text_scale: float = 1.0, sheet: bool = True
+        self, app: QApplication, *, dark: bool | None = None, text_scale: float | None = None, sheet: bool = True
     ) -> None:
         """Dress the application.
 
         Args:
-            dark: light or dark; None follows the desktop.
-            text_scale: 1.0 for the usual text size.
+            dark: light or dark; None for what the person prefers.
+            text_scale: 1.0 for the usual text size; None for what the person prefers.
             sheet: whether the style sheet is put on; once it is, putting a window together takes four times as long.
         """
+        dark = self._dark if dark is None else dark
         if dark is None:
             dark = QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark
         self.palette = DARK if dark else LIGHT
-        self.sizes = Sizes().scaled(text_scale)
+        self.sizes = Sizes().scaled(self._text_scale if text_scale is None else text_scale)
         for cache in (self._icons, self._pixmaps, self._colours, self._fonts):
             cache.clear()
         app.setPalette(self._qt_palette())

@@ -1,0 +1,73 @@
+"""Show the settings, or change one. The window starts with them; on the command line only the memory counts."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING, Any
+
+from rundlet.core.errors import PlanError
+from rundlet.core.settings import SETTINGS, Setting, setting_named
+from rundlet.core.text import quoted
+from rundlet.core.userdata.settings_file import Settings
+
+if TYPE_CHECKING:
+    from rundlet.cli.render import Output
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What ``rundlet settings`` takes."""
+    parser.add_argument("name", nargs="?", metavar="NAME", help="one of them; all by default")
+    parser.add_argument("value", nargs="?", metavar="VALUE", help="what to set it to")
+    parser.add_argument("--reset", action="store_true", help="go back to the default")
+
+
+def run(options: argparse.Namespace, output: Output) -> int:
+    """Show or change.
+
+    Raises:
+        PlanError: when there is no such setting, or it can't have the value.
+    """
+    settings = Settings.read()
+    if options.name is None:
+        if options.reset:
+            raise PlanError("Which setting is to go back to its default? Name it.")
+        _show(settings, SETTINGS, output)
+        return 0
+    setting = setting_named(options.name)
+    if setting is None:
+        raise PlanError(f"There is no setting {quoted(options.name)}.", hint="“rundlet settings” lists them.")
+    if options.reset:
+        settings.reset(setting)
+    elif options.value is not None:
+        settings.set(setting, _parsed(setting, options.value))
+    _show(settings, (setting,), output)
+    return 0
+
+
+def _parsed(setting: Setting[Any], words: str) -> Any:
+    try:
+        return setting.parse(words)
+    except ValueError as error:
+        raise PlanError(
+            f"{quoted(words)} is nothing that {setting.id} can be.", hint=f"It can be: {setting.words}."
+        ) from error
+
+
+def _show(settings: Settings, which: tuple[Setting[Any], ...], output: Output) -> None:
+    if output.json:
+        output.value(
+            [
+                {
+                    "name": each.id,
+                    "value": settings.get(each),
+                    "default": each.default,
+                    "set": settings.is_set(each),
+                    "help": each.help,
+                }
+                for each in which
+            ]
+        )
+    for each in which:
+        mark = "" if settings.is_set(each) else " (default)"
+        output.say(f"{each.id} = {each.show(settings.get(each))}{mark}")
+        output.say(f"    {each.help}: {each.words}")

@@ -1,0 +1,126 @@
+"""Every setting: what it is for, its default and its bounds. Shared by the window and the command line."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Generic, TypeVar
+
+from rundlet.core.limits import DEFAULT, MIB
+from rundlet.core.text import parse_size
+
+T = TypeVar("T")
+
+_YES, _NO = ("yes", "true", "on", "1"), ("no", "false", "off", "0")
+
+
+@dataclass(frozen=True, slots=True)
+class Setting(Generic[T]):
+    """One thing that a person can set.
+
+    Attributes:
+        id: what files and the command line know it by; it never changes.
+        default: what holds while nothing is set.
+        help: what it changes, in a few words.
+        fits: whether a value read from a file is one that it can have.
+        parse: a value as it is typed; raises ``ValueError`` when it is none.
+        words: what can be typed, in a few words.
+        show: a value as it is typed.
+    """
+
+    id: str
+    default: T
+    help: str
+    fits: Callable[[object], bool] = field(repr=False)
+    parse: Callable[[str], T] = field(repr=False)
+    words: str = ""
+    show: Callable[[Any], str] = field(default=str, repr=False)
+
+    def valid(self, value: object) -> T:
+        """A value as it is, or the default where it is none that the setting can have."""
+        return value if self.fits(value) else self.default  # type: ignore[return-value]
+
+
+def _switch(id: str, default: bool, help: str) -> Setting[bool]:
+    def parse(words: str) -> bool:
+        if words.lower() not in _YES + _NO:
+            raise ValueError(words)
+        return words.lower() in _YES
+
+    return Setting(id, default, help, lambda value: isinstance(value, bool), parse, "yes or no", _show_switch)
+
+
+def _show_switch(value: bool) -> str:
+    return "yes" if value else "no"
+
+
+def _number(id: str, default: int, help: str, *, least: int, most: int) -> Setting[int]:
+    def fits(value: object) -> bool:
+        return isinstance(value, int) and not isinstance(value, bool) and least <= value <= most
+
+    def parse(words: str) -> int:
+        if not fits(value := int(words)):
+            raise ValueError(words)
+        return value
+
+    return Setting(id, default, help, fits, parse, f"{least} to {most}")
+
+
+def _size(id: str, default: int, help: str, *, least: int) -> Setting[int]:
+    def fits(value: object) -> bool:
+        return isinstance(value, int) and not isinstance(value, bool) and value >= least
+
+    def parse(words: str) -> int:
+        if not fits(value := parse_size(words, with_unit=True)) or value is None:
+            raise ValueError(words)
+        return value
+
+    return Setting(id, default, help, fits, parse, f"a size such as 2GB, at least {_exact(least)}", _exact)
+
+
+def _exact(size: int) -> str:
+    """A size that reads as no other one."""
+    units = ((1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB"))
+    return next((f"{size // unit} {word}" for unit, word in units if not size % unit), f"{size} bytes")
+
+
+def _choice(id: str, choices: Sequence[str], help: str) -> Setting[str]:
+    """One of some words, the first of which is the default."""
+
+    def parse(words: str) -> str:
+        if words not in choices:
+            raise ValueError(words)
+        return words
+
+    return Setting(id, choices[0], help, lambda value: value in choices, parse, ", ".join(choices))
+
+
+PACK_FORMAT = _choice(
+    "pack.format", ("zip", "7z", "tar.gz", "tar.xz", "tar.bz2", "tar.zst", "tar"), "the format that is proposed"
+)
+PACK_LEVEL = _number("pack.level", -1, "the compression level; -1 for the usual one of the format", least=-1, most=9)
+PACK_VERIFY = _switch("pack.verify", True, "check each archive after packing, in the window")
+UNPACK_CLASH = _choice(
+    "unpack.clash", ("rename", "replace", "newer", "skip"), "what happens to names that are already taken"
+)
+UNPACK_MEMORY = _size("unpack.memory", DEFAULT.memory_bytes, "the most memory that unpacking may take", least=64 * MIB)
+LOOK = _choice("look.colours", ("desktop", "light", "dark"), "light or dark, or as the desktop is")
+TEXT_SIZE = _number("look.text-size", 100, "the size of the text in percent of the desktop's", least=75, most=200)
+HIDDEN_FILES = _switch("list.hidden-files", False, "show hidden files")
+
+SETTINGS: tuple[Setting[Any], ...] = (
+    PACK_FORMAT,
+    PACK_LEVEL,
+    PACK_VERIFY,
+    UNPACK_CLASH,
+    UNPACK_MEMORY,
+    LOOK,
+    TEXT_SIZE,
+    HIDDEN_FILES,
+)
+"""All of them, in the order in which they are shown."""
+
+
+def setting_named(id: str) -> Setting[Any] | None:
+    """The setting with an id, or None."""
+    return next((setting for setting in SETTINGS if setting.id == id), None)
