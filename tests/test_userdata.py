@@ -76,7 +76,8 @@ def test_windows_that_write_at_once_lose_nothing(tmp_path: Path) -> None:
     assert [settings.get(each) for each in (TEXT_SIZE, UNPACK_MEMORY, PACK_LEVEL)] == [103, (1 << 30) + 3, 3]
     assert sorted(kept) == sorted(f"{name}{number}" for name in names for number in range(40))
     assert {path.name for path in tmp_path.iterdir()} == {
-        *("ways.json", "places.json", "journal", ".ways.json.lock", ".places.json.lock")
+        *("ways.json", "places.json", "settings.json", "journal"),
+        *(".ways.json.lock", ".places.json.lock", ".settings.json.lock"),
     }
 
 
