@@ -21,8 +21,9 @@ import traceback
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
-from rundlet.core.jobs.outcomes import Moved
+from rundlet.core.jobs.outcomes import Moved, Outcome
 
 WAYS = ("kill", "EIO", "ENOSPC")
 _STEPS = ("rename", "replace", "link", "symlink", "unlink", "rmdir", "mkdir", "fsync", "ftruncate", "write", "pwrite")
@@ -68,7 +69,7 @@ class Breaker:
         for name in _STEPS:
             real = getattr(os, name)
 
-            def broken(*words: object, _real: Callable[..., object] = real, **more: object) -> object:
+            def broken(*words: object, _real: Callable[..., object] = real, **more: Any) -> object:
                 self.step()
                 return _real(*words, **more)
 
@@ -132,7 +133,7 @@ def _sources(root: Path) -> None:
     (root / "to").mkdir()
 
 
-def _pack(root: Path, what: str, name: str = "x.zip", **how: object) -> object:
+def _pack(root: Path, what: str, name: str = "x.zip", **how: Any) -> Outcome:
     from rundlet.core.formats.detect import by_id
     from rundlet.core.model.format_info import WriteOptions
     from rundlet.core.plans.pack_plan import PackClash, plan_pack
@@ -263,7 +264,7 @@ def _move_scene() -> Scene:
         def elsewhere(*_: object) -> None:
             raise OSError(errno.EXDEV, "")
 
-        moving._rename = elsewhere
+        moving._rename = elsewhere  # type: ignore[assignment]
         outcome = Moved(root / "to")
         moving.move_into([root / "from" / "new"], root / "to", outcome, Job())
         return outcome

@@ -451,7 +451,7 @@ def lzma_alone(properties: bytes, source: bytes, size: int) -> bytes:
 
 def ppmd(order: int, memory: int, source: bytes, size: int) -> bytes:
     decoder = pyppmd.Ppmd7Decoder(order, memory)
-    found = decoder.decode(source, size)
+    found: bytes = decoder.decode(source, size)
     while len(found) < size:
         more = decoder.decode(b"\0" if decoder.needs_input else b"", size - len(found))
         if not more:

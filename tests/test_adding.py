@@ -15,6 +15,7 @@ from rundlet.core.errors import Cancelled, Clash, Corrupt, OutOfDate, PasswordNe
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.sevenz import writer as seven_writer
 from rundlet.core.formats.sevenz.records import Property
+from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.zip import rewriting as zip_rewriting
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.format_info import WriteOptions
@@ -197,7 +198,7 @@ def test_an_archive_that_lost_something_is_not_kept(tmp_path: Path, monkeypatch:
     archive = tmp_path / "x.zip"
     pack_to(archive, [tmp_path / "a.txt"])
     before = archive.read_bytes()
-    records = zip_rewriting.raw_records
+    records = zip_rewriting.raw_records  # type: ignore[attr-defined]
     monkeypatch.setattr(
         zip_rewriting,
         "raw_records",
@@ -251,13 +252,14 @@ def test_what_holds_for_a_tars_old_entries_does_not_for_new_ones(tmp_path: Path)
         assert (new.mtime, new.uname, new.uid, new.size) == (1_900_000_000, "", 0, 3)
         assert not new.pax_headers.get("comment")
     reader = open_archive(archive)
+    assert isinstance(reader, TarReader)
     assert reader.catalog.entry(1).mtime_ns == 1_900_000_000 * 10**9 and reader.index.globals >= {b"uname", b"comment"}
     reader.close()
 
 
 def test_all_times_and_marks_of_a_7z_are_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What our own archives don't hold, but others' do: more times, start positions, and items that only take away."""
-    real = seven_writer.new_row
+    real = seven_writer.new_row  # type: ignore[attr-defined]
 
     def rich(item: PackItem) -> Row:
         row = real(item)

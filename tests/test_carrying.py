@@ -8,9 +8,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import pytest
-from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PySide6.QtCore import QMimeData, QObject, QPointF, Qt, QUrl
 from PySide6.QtGui import QDrag, QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QAbstractItemView
 
 from rundlet.core.errors import Cancelled
 from rundlet.core.formats.detect import by_id
@@ -29,7 +30,7 @@ from rundlet.desktop import file_actions as shelf_module
 from rundlet.desktop.temp_copies import Copy
 from rundlet.presentation.findings import issue_line
 from support import make_tree, pack_to, snapshot
-from windows import CTRL, NONE, chosen, click, files_in, row
+from windows import CTRL, NONE, Settle, Stand, chosen, click, files_in, row
 
 if TYPE_CHECKING:
     from pytestqt.qtbot import QtBot
@@ -48,12 +49,14 @@ def taken_hold_of(window: Window) -> QDrag:
     begun: list[QDrag] = []
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(QDrag, "exec", lambda drag, *_: begun.append(drag))
-        window.source.pages.page.startDrag(window.source.model.supportedDragActions())
+        page = window.source.pages.page
+    assert isinstance(page, QAbstractItemView)
+    page.startDrag(window.source.model.supportedDragActions())
     return begun[0]
 
 
 @pytest.mark.parametrize("fmt", ["zip", "7z", "tar.gz"])
-def test_entries_are_dragged_out_and_copied(window: Window, settle, stand, home: Path, fmt: str) -> None:
+def test_entries_are_dragged_out_and_copied(window: Window, settle: Settle, stand: Stand, home: Path, fmt: str) -> None:
     """U2, P11: what is dropped elsewhere is unpacked there, as files with the bytes of the entries."""
     tree = make_tree(home)
     pack_to(home / f"x.{fmt}", [tree], fmt=fmt)
@@ -92,7 +95,7 @@ def test_entries_are_dragged_out_and_copied(window: Window, settle, stand, home:
     assert not any(folder.exists() for folder in folders)
 
 
-def test_files_are_copied_moved_and_moved_back(window: Window, settle, stand, home: Path) -> None:
+def test_files_are_copied_moved_and_moved_back(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     """A1: by keyboard and by drag, nothing replaced, and all of it taken back."""
     work = home / "work"
     files_in(work, "a.txt b.txt")
@@ -123,7 +126,7 @@ def test_files_are_copied_moved_and_moved_back(window: Window, settle, stand, ho
     at = window.source.mapFromGlobal(view.viewport().mapToGlobal(view.visualRect(row(window, "into")).center()))
 
     class Drop(QDropEvent):
-        def source(self) -> object:
+        def source(self) -> QObject:
             return view
 
     for keys, names in ((CTRL, ["a.txt", "b.txt"]), (NONE, ["a.txt", "b (2).txt", "b.txt"])):
@@ -151,9 +154,9 @@ def test_copying_and_moving_by_themselves(tmp_path: Path) -> None:
     (tree / "pipe").unlink()
     assert snapshot(into / "tree") == snapshot(tree)
     assert (into / "link").is_symlink()
-    outcome = Moved(tree)
-    move_into([tree], tree / "in", outcome, Job())
-    assert [issue_line(issue) for issue in outcome.problems] == ["tree: can't go into itself"]
+    moved = Moved(tree)
+    move_into([tree], tree / "in", moved, Job())
+    assert [issue_line(issue) for issue in moved.problems] == ["tree: can't go into itself"]
 
     class Ended(Job):
         def advance(self, amount: int = 0, *, entries: int = 0) -> None:
@@ -169,7 +172,7 @@ def test_copying_and_moving_by_themselves(tmp_path: Path) -> None:
 
 
 def test_a_copy_is_opened_watched_and_kept(
-    window: Window, qtbot: QtBot, settle, stand, home: Path, monkeypatch: pytest.MonkeyPatch
+    window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """L5: a copy that says it is one; what is changed in it is not lost."""
     work = home / "work"
@@ -236,7 +239,9 @@ def test_changes_that_can_be_kept_nowhere_else_stay(
     shutil.rmtree(folders[0])
 
 
-def test_everything_is_unpacked_only_where_it_was_asked_for(window: Window, settle, stand, home: Path) -> None:
+def test_everything_is_unpacked_only_where_it_was_asked_for(
+    window: Window, settle: Settle, stand: Stand, home: Path
+) -> None:
     """ "Unpack all of it" waits for the landing; going elsewhere, or choosing something, calls it off."""
     files_in(home / "work", "setup.exe other.txt")
     for name in ("x.zip", "y.zip"):
@@ -262,7 +267,7 @@ def test_everything_is_unpacked_only_where_it_was_asked_for(window: Window, sett
 
 
 @pytest.mark.parametrize("outer", ["zip", "7z", "tar.xz"])
-def test_archives_within_archives(window: Window, settle, stand, home: Path, outer: str) -> None:
+def test_archives_within_archives(window: Window, settle: Settle, stand: Stand, home: Path, outer: str) -> None:
     """An archive in an archive is one more step of the path."""
     tree = make_tree(home)
     options = WriteOptions(5, password="right")
@@ -307,7 +312,7 @@ def test_archives_within_archives(window: Window, settle, stand, home: Path, out
     assert copies and not any(folder.exists() for folder in copies)
 
 
-def test_a_wrong_ending_is_said_and_mended(window: Window, settle, stand, home: Path) -> None:
+def test_a_wrong_ending_is_said_and_mended(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     """L1: by content, never by name; and the name can be put right."""
     tree = make_tree(home)
     pack_to(home / "x.7z", [tree], fmt="7z")
@@ -323,7 +328,7 @@ def test_a_wrong_ending_is_said_and_mended(window: Window, settle, stand, home: 
 
 
 def test_an_archive_that_is_not_whole_is_called_so_before_it_is_unpacked(
-    window: Window, settle, stand, home: Path
+    window: Window, settle: Settle, stand: Stand, home: Path
 ) -> None:
     pack_to(home / "x.zip", [make_tree(home)])
     cut = home / "cut"
@@ -360,7 +365,9 @@ def test_endings_that_fit(name: str, fmt: str, better: str | None) -> None:
 
 
 @pytest.mark.parametrize("after", list(Afterwards))
-def test_what_becomes_of_the_archive(window: Window, settle, stand, home: Path, trash: Path, after: Afterwards) -> None:
+def test_what_becomes_of_the_archive(
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path, after: Afterwards
+) -> None:
     """U6: it stays, goes to the trash, or is filed with what came out; and comes back with undo."""
     files_in(home / "work", "a.txt b.txt")
     pack_to(home / "x.zip", list((home / "work").iterdir()))
@@ -377,7 +384,7 @@ def test_what_becomes_of_the_archive(window: Window, settle, stand, home: Path, 
     assert not (home / "x").exists()
 
 
-def test_places_one_comes_back_to(window: Window, settle, stand, home: Path, tmp_path: Path) -> None:
+def test_places_one_comes_back_to(window: Window, settle: Settle, stand: Stand, home: Path, tmp_path: Path) -> None:
     """A1, U3: usual places, favourites, what was used last, drives; and right here for what is unpacked."""
     files_in(home / "work", "a.txt b.txt")
     (home / "elsewhere").mkdir()

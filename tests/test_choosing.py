@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import time
 import zipfile
 from fnmatch import fnmatch
 from pathlib import Path
@@ -28,7 +29,7 @@ from rundlet.desktop.locations.archive import ArchiveListing, file_types_of
 from rundlet.desktop.locations.listing import COLUMNS, TOP
 from rundlet.desktop.views.long_view import LongView
 from support import Raw, make_tree, pack_to, raw_zip
-from windows import CTRL, LEFT, NONE, SHIFT, chosen, click, files_in, middle, row
+from windows import CTRL, LEFT, NONE, SHIFT, Settle, Stand, chosen, click, files_in, middle, row
 
 if TYPE_CHECKING:
     from pytestqt.qtbot import QtBot
@@ -36,14 +37,14 @@ if TYPE_CHECKING:
     from rundlet.desktop.window import Window
 
 
-def go_in(window: Window, settle, name: str) -> None:
+def go_in(window: Window, settle: Settle, name: str) -> None:
     QApplication.setDoubleClickInterval(5000)  # however slow the machine is
     click(window, name)
     QTest.mouseDClick(window.source.view.viewport(), LEFT, NONE, middle(window, name))
     settle()
 
 
-def test_a_set_from_three_folders(window: Window, settle, stand, home: Path) -> None:
+def test_a_set_from_three_folders(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     """P1: chosen here and there, counted together, packed together."""
     work = home / "work"
     files_in(work / "a", "one.txt two.txt three.txt")
@@ -85,7 +86,7 @@ def test_a_set_from_three_folders(window: Window, settle, stand, home: Path) -> 
     assert not source.offers.elsewhere.isVisible()
 
 
-def test_a_choice_survives_going_in_and_coming_back(window: Window, settle, stand, home: Path) -> None:
+def test_a_choice_survives_going_in_and_coming_back(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     work = home / "work"
     files_in(work, "a.txt b.txt c.txt")
     files_in(work / "in", "d.txt")
@@ -112,7 +113,7 @@ def test_a_choice_survives_going_in_and_coming_back(window: Window, settle, stan
 
 
 @pytest.mark.parametrize("where", ["disk", "zip"])
-def test_by_pattern_and_by_type(window: Window, settle, stand, home: Path, where: str) -> None:
+def test_by_pattern_and_by_type(window: Window, settle: Settle, stand: Stand, home: Path, where: str) -> None:
     """L3, U2: what was found is chosen with one press, and folders on the way to it bring nothing along."""
     work = home / "work"
     files_in(work, "Weir.csv ford.csv ford.txt photo.png")
@@ -168,7 +169,7 @@ def test_a_folder_of_very_many_is_gone_into(tmp_path: Path) -> None:
     tree = ArchiveTree(reader.catalog)
     reader.close()
     listing = ArchiveListing(tree, ROOT, file_types_of(tree))
-    many, few = (listing.node_of(name) for name in ("many", "few"))
+    many, few = (listing.node_of(name) or 0 for name in ("many", "few"))
     assert (listing.count(TOP), listing.count(many), listing.count(few)) == (2, 0, 1)
     steps = sorted((name.removeprefix("many/") for name in names), key=lambda name: int(name[5:-2]))
     assert [tree.name(node) for node in listing.children(many)] == steps
@@ -178,7 +179,7 @@ def test_a_folder_of_very_many_is_gone_into(tmp_path: Path) -> None:
     assert listing.count(many) == 1
 
 
-def test_what_is_not_counted_yet_counts_as_nothing(window: Window, settle, stand, home: Path) -> None:
+def test_what_is_not_counted_yet_counts_as_nothing(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "f" / "sub", "a.txt")
     files_in(home / "f", "b.txt")
     stand(home / "f")
@@ -191,8 +192,8 @@ def test_what_is_not_counted_yet_counts_as_nothing(window: Window, settle, stand
 def test_work_steps_aside_while_the_window_is_busy(monkeypatch: pytest.MonkeyPatch) -> None:
     naps: list[float] = []
     clock = iter(range(10**6))
-    monkeypatch.setattr(turns.time, "sleep", naps.append)
-    monkeypatch.setattr(turns.time, "monotonic", lambda: 100 + next(clock) * 0.01)
+    monkeypatch.setattr(time, "sleep", naps.append)
+    monkeypatch.setattr(time, "monotonic", lambda: 100 + next(clock) * 0.01)
     turns.interface_rests()
     turns.step_aside()
     assert not naps
@@ -211,7 +212,7 @@ def test_work_steps_aside_while_the_window_is_busy(monkeypatch: pytest.MonkeyPat
 
 
 def test_of_very_many_rows_only_those_in_sight_are_asked(
-    window: Window, settle, stand, home: Path, monkeypatch
+    window: Window, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """All rows are there at once, from the first to the last; finding, sorting and choosing hold for all of them."""
     count = 30_000
@@ -265,13 +266,16 @@ def test_of_very_many_rows_only_those_in_sight_are_asked(
     window.source.offers.choose_shown.click()
     window.finder.clear()
     settle()
-    assert window.source.pages.page is view and window.workspace.selection.items == found + 1
+    shown: object = window.source.pages.page
+    assert shown is view and window.workspace.selection.items == found + 1
     window.target.go.click()
     settle()
     assert len(list((home / "many").iterdir())) == found + 1
 
 
-def test_a_folder_is_followed_as_it_changes(window: Window, qtbot: QtBot, settle, stand, home: Path) -> None:
+def test_a_folder_is_followed_as_it_changes(
+    window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path
+) -> None:
     """A1: what comes and goes is seen; what is chosen, found and counted stays."""
     work = home / "work"
     files_in(work, "a.txt b.txt c.csv")
@@ -312,7 +316,7 @@ def test_a_folder_is_followed_as_it_changes(window: Window, qtbot: QtBot, settle
     assert window.workspace.listing is before  # nothing came and nothing went
 
 
-def test_the_others_in_an_archive(window: Window, settle, stand, home: Path) -> None:
+def test_the_others_in_an_archive(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     tree = make_tree(home)
     pack_to(home / "x.zip", [tree])
     stand(home / "x.zip")

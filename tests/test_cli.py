@@ -9,8 +9,9 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import pytest
 
@@ -22,9 +23,17 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.userdata.journal import Journal
 from support import Raw, make_tree, raw_zip, snapshot
 
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.jobs.outcomes import Unpacked
+    from rundlet.core.plans.unpack_plan import UnpackPlan
+
+Run = Callable[..., tuple[int, str, list[str]]]
+"""Runs the command line: its status, what it printed, and the lines that it said."""
+
 
 @pytest.fixture
-def run(capsys: pytest.CaptureFixture[str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch):
+def run(capsys: pytest.CaptureFixture[str], tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Run:
     monkeypatch.chdir(tmp_path)
 
     def call(*words: object) -> tuple[int, str, list[str]]:
@@ -35,7 +44,7 @@ def run(capsys: pytest.CaptureFixture[str], tmp_path: Path, monkeypatch: pytest.
     return call
 
 
-def test_the_whole_way_round(run, tmp_path: Path) -> None:
+def test_the_whole_way_round(run: Run, tmp_path: Path) -> None:
     tree = make_tree(tmp_path)
     assert run("pack", "x.zip", "tree", "--level", 9)[0] == 0
     status, out, err = run("list", "--json", "x.zip")
@@ -59,7 +68,7 @@ def test_the_whole_way_round(run, tmp_path: Path) -> None:
     assert json.loads(run("check", "--json", "x.zip")[1])["issues"] == []
 
 
-def test_choosing_folders_and_clashes(run, tmp_path: Path) -> None:
+def test_choosing_folders_and_clashes(run: Run, tmp_path: Path) -> None:
     make_tree(tmp_path)
     run("pack", "x.zip", "tree", "--exclude", "*.bin", "--exclude", "deep")
     (tmp_path / "y.zip").write_bytes(raw_zip([Raw(b"a"), Raw(b"sub/b.txt"), Raw(b"sub/c.md")]))
@@ -86,7 +95,7 @@ def test_choosing_folders_and_clashes(run, tmp_path: Path) -> None:
     assert not (tmp_path / "both" / "y" / "a (2)").exists()
 
 
-def test_packing_plans_and_clashes(run, tmp_path: Path) -> None:
+def test_packing_plans_and_clashes(run: Run, tmp_path: Path) -> None:
     (tmp_path / "a").write_bytes(b"x" * 5000)
     status, out, _ = run("pack", "x.zip", "a", "--dry-run", "--json", "--level", 0)
     plan = json.loads(out)
@@ -109,12 +118,12 @@ def test_packing_plans_and_clashes(run, tmp_path: Path) -> None:
 @pytest.mark.usefixtures("usual_signals")
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
 def test_what_ends_the_program_cancels_its_work(
-    run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, number: signal.Signals
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, number: signal.Signals
 ) -> None:
     make_tree(tmp_path)
     run("pack", "x.zip", "tree")
     advance = Job.advance
-    written = []
+    written: list[object] = []
 
     def told_to_end(job: Job, *words: int, **named: int) -> None:
         if not written and (tmp_path / "out").exists():
@@ -131,7 +140,7 @@ def test_what_ends_the_program_cancels_its_work(
     assert written and not (tmp_path / "out").exists()
 
 
-def test_what_is_whole_is_counted(run, tmp_path: Path) -> None:
+def test_what_is_whole_is_counted(run: Run, tmp_path: Path) -> None:
     whole = raw_zip([Raw(b"a"), Raw(b"b")])
     for name, data, words in (
         ("whole", whole, "“whole” is intact: 2 items read."),
@@ -166,7 +175,7 @@ FAILURES: list[tuple[Sequence[str], int, str]] = [
 
 
 @pytest.mark.parametrize(("words", "status", "said"), FAILURES, ids=[" ".join(w) for w, _, _ in FAILURES])
-def test_what_goes_wrong_is_one_line(run, tmp_path: Path, words: Sequence[str], status: int, said: str) -> None:
+def test_what_goes_wrong_is_one_line(run: Run, tmp_path: Path, words: Sequence[str], status: int, said: str) -> None:
     (tmp_path / "folder").mkdir()
     (tmp_path / "text.zip").write_text("only words")
     (tmp_path / "empty.zip").touch()
@@ -182,7 +191,7 @@ def test_what_goes_wrong_is_one_line(run, tmp_path: Path, words: Sequence[str], 
     assert "Error" not in lines[0] and "Traceback" not in lines[0]
 
 
-def test_version_and_help(run) -> None:
+def test_version_and_help(run: Run) -> None:
     assert run("--version") == (0, f"rundlet {__version__}\n", [])
     assert "rundlet unpack" in run("--help")[1]
     assert "--into" in run("unpack", "--help")[1]
@@ -192,7 +201,7 @@ def _not_there(*_: object) -> None:
     raise OSError
 
 
-def test_without_a_display_it_says_so(run, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_without_a_display_it_says_so(run: Run, monkeypatch: pytest.MonkeyPatch) -> None:
     for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
         monkeypatch.delenv(name, raising=False)
     status, _, lines = run(".")
@@ -229,7 +238,7 @@ def test_as_a_command_with_a_closed_pipe(tmp_path: Path) -> None:
         (["list", "x" * 300 + ".zip"], "the name is too long for this disk"),
     ],
 )
-def test_slips_are_called_by_their_name(run, tmp_path: Path, words: list[str], said: str) -> None:
+def test_slips_are_called_by_their_name(run: Run, tmp_path: Path, words: list[str], said: str) -> None:
     with (tmp_path / "large").open("wb") as large:
         large.truncate(5_000_000)
     status, out, lines = run(*words)
@@ -237,7 +246,7 @@ def test_slips_are_called_by_their_name(run, tmp_path: Path, words: list[str], s
     assert sorted(path.name for path in tmp_path.iterdir()) == ["large"]
 
 
-def test_help_and_version_have_their_usual_names(run) -> None:
+def test_help_and_version_have_their_usual_names(run: Run) -> None:
     assert run("help") == run("--help") and run("-V") == run("--version")
     assert run("help", "pack") == run("pack", "--help")
 
@@ -270,7 +279,7 @@ def test_a_terminal_with_few_letters(tmp_path: Path) -> None:
 
 
 def test_an_archive_in_a_folder_that_can_not_be_looked_into(
-    run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     (tmp_path / "x.zip.001").write_bytes(b"x")
 
@@ -281,7 +290,7 @@ def test_an_archive_in_a_folder_that_can_not_be_looked_into(
     assert run("list", "x.zip.001") == (2, "", ["rundlet: Could not open the folder “.”: you have no permission."])
 
 
-def test_a_plain_tar_is_not_called_intact(run, tmp_path: Path) -> None:
+def test_a_plain_tar_is_not_called_intact(run: Run, tmp_path: Path) -> None:
     """It keeps no checksums of contents; around a compressed one there are some."""
     (tmp_path / "a").write_text("content")
     for name, said in (("x.tar", "It keeps no checksums, so nobody can tell"), ("x.tar.gz", "is intact: 1 item read.")):
@@ -291,7 +300,7 @@ def test_a_plain_tar_is_not_called_intact(run, tmp_path: Path) -> None:
     assert json.loads(run("check", "x.tar", "--json")[1])["unverified"] == 1
 
 
-def test_the_result_says_what_was_skipped_renamed_and_left_out(run, tmp_path: Path) -> None:
+def test_the_result_says_what_was_skipped_renamed_and_left_out(run: Run, tmp_path: Path) -> None:
     (tmp_path / "x.zip").write_bytes(raw_zip([Raw(b"a"), Raw(b"b"), Raw(b"../c"), Raw(b"d", b"other")]))
     (tmp_path / "out").mkdir()
     for name in ("a", "d"):
@@ -304,13 +313,13 @@ def test_the_result_says_what_was_skipped_renamed_and_left_out(run, tmp_path: Pa
 
 
 def test_cancelling_the_second_archive_says_that_the_first_stays(
-    run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     for name in ("x.zip", "y.zip"):
         (tmp_path / name).write_bytes(raw_zip([Raw(b"a")]))
-    real = unpack_verb.unpack
+    real = unpack_verb.unpack  # type: ignore[attr-defined]
 
-    def second_is_cancelled(plan, reader, job):
+    def second_is_cancelled(plan: UnpackPlan, reader: ArchiveReader, job: Job) -> Unpacked:
         if plan.archive == "y.zip":
             raise Cancelled
         return real(plan, reader, job)
@@ -322,7 +331,9 @@ def test_cancelling_the_second_archive_says_that_the_first_stays(
 
 
 @pytest.mark.parametrize("fmt", ["zip", "7z"])
-def test_passwords_in_every_spelling_and_not_without_end(run, tmp_path: Path, monkeypatch, fmt: str) -> None:
+def test_passwords_in_every_spelling_and_not_without_end(
+    run: Run, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, fmt: str
+) -> None:
     """Composed or decomposed accents are the same to a person; a password of megabytes is refused at once."""
     (tmp_path / "a").write_text("content")
 
@@ -340,7 +351,7 @@ def test_passwords_in_every_spelling_and_not_without_end(run, tmp_path: Path, mo
     assert run("pack", f"y.{fmt}", "a", "--password-stdin")[0] == 2
 
 
-def test_settings_are_shown_and_changed(run, tmp_path: Path) -> None:
+def test_settings_are_shown_and_changed(run: Run, tmp_path: Path) -> None:
     status, out, _ = run("settings")
     assert status == 0 and "pack.level = -1 (default)" in out and "unpack.memory = " in out
     assert run("settings", "unpack.memory", "64MiB")[0] == 0

@@ -8,7 +8,7 @@ import lzma
 import os
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -34,7 +34,12 @@ from support import at_length_too, contents, make_tree, pack_to, rounds
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
 
-_SINGLE = {"gz": gzip.compress, "bz2": bz2.compress, "xz": lzma.compress, "zst": zstd.compress}
+_SINGLE: dict[str, Callable[[bytes], bytes]] = {
+    "gz": gzip.compress,
+    "bz2": bz2.compress,
+    "xz": lzma.compress,
+    "zst": zstd.compress,
+}
 
 
 @pytest.fixture(scope="module", params=[*(known.info.id for known in WRITABLE), *_SINGLE])

@@ -6,6 +6,7 @@ import ast
 import json
 import unicodedata
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -117,7 +118,7 @@ def test_every_kind_of_job_is_said_and_undone(tmp_path: Path) -> None:
         ("{n:number}", {"n": 1234567}, "1,234,567"),
     ],
 )
-def test_sentences_agree(template: str, facts: dict[str, object], words: str) -> None:
+def test_sentences_agree(template: str, facts: dict[str, Any], words: str) -> None:
     assert fill(template, facts) == words
 
 

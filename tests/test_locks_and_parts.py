@@ -16,6 +16,7 @@ import sys
 import zipfile
 import zlib
 from pathlib import Path
+from typing import Any
 
 import inflate64
 import numpy as np
@@ -45,7 +46,7 @@ from support import Raw, at_length_too, contents, legacy_entry, make_tree, pack_
 METHODS = ("deflate", "bzip2", "lzma", "zstd", "xz")
 
 
-def pack_with(target: Path, items: list[Path], *, fmt: str = "zip", part_size: int = 0, **options: object) -> None:
+def pack_with(target: Path, items: list[Path], *, fmt: str = "zip", part_size: int = 0, **options: Any) -> None:
     made = WriteOptions(**({"level": 5} | options))
     pack(
         plan_pack(
@@ -146,7 +147,8 @@ def test_many_under_the_old_lock_are_undone_in_step(sizes: list[int], bad: int, 
     reader = open_source(MemorySource(packed, "x.zip"))
     alone = reader.unlock_seconds(np.array([0])) * len(sizes) * 700 / max(sizes[0], 1)
     assert reader.unlock_seconds(np.arange(len(sizes))) <= alone + 0.1
-    at = packed.index(entries[bad].packed) + len(entries[bad].packed) - 1
+    there = entries[bad].packed or b""
+    at = packed.index(there) + len(there) - 1
     reader = open_source(MemorySource(packed[:at] + bytes([packed[at] ^ 1]) + packed[at + 1 :], "x.zip"))
     reader.unlock("pw")
     for unit in reader.units(np.arange(len(sizes))):
@@ -172,7 +174,7 @@ def test_locks_of_other_writers(entry: Raw) -> None:
         with zipfile.ZipFile(io.BytesIO(data)) as theirs:
             assert theirs.read("e", b"pw") == b"some data " * 30
     damaged = bytearray(data)
-    damaged[31 + len(entry.packed) - 15] ^= 1
+    damaged[31 + len(entry.packed or b"") - 15] ^= 1
     with pytest.raises(RundletError, match="fails its"):
         read_all(bytes(damaged), "pw")
 
@@ -448,10 +450,10 @@ def test_a_zip_divided_by_its_own_rules(tmp_path: Path) -> None:
     for number, piece in enumerate(pieces[:-1], 1):
         (tmp_path / f"x.z{number:02}").write_bytes(piece)
     (tmp_path / "x.zip").write_bytes(pieces[-1])
-    for name in ("x.zip", "x.z01"):
-        outcome = unpack_to(tmp_path / name, tmp_path / f"out {name}")
+    for part in ("x.zip", "x.z01"):
+        outcome = unpack_to(tmp_path / part, tmp_path / f"out {part}")
         assert not outcome.issues
-        assert {p.name.encode(): p.read_bytes() for p in (tmp_path / f"out {name}").iterdir()} == datas
+        assert {p.name.encode(): p.read_bytes() for p in (tmp_path / f"out {part}").iterdir()} == datas
     (tmp_path / "x.zip").unlink()
     with pytest.raises(MissingPart, match="holds the table of contents"):
         open_archive(tmp_path / "x.z01")
@@ -459,11 +461,12 @@ def test_a_zip_divided_by_its_own_rules(tmp_path: Path) -> None:
 
 def test_what_a_format_can_not_do_is_said_before(tmp_path: Path) -> None:
     (tmp_path / "a").touch()
-    for fmt, options, words in [
+    impossible: list[tuple[str, dict[str, Any], str]] = [
         ("tar", {"password": "x"}, "can't be locked"),
         ("zip", {"hide_names": True, "password": "x"}, "can't hide the names"),
         ("tar.gz", {"method": "zstd"}, "no method"),
-    ]:
+    ]
+    for fmt, options, words in impossible:
         with pytest.raises(PlanError, match=words):
             pack_with(tmp_path / f"x.{fmt}", [tmp_path / "a"], fmt=fmt, **options)
 
@@ -511,6 +514,7 @@ def _build(place: Path, tree: object) -> None:
     elif tree == "link":
         place.symlink_to("somewhere")
     else:
+        assert isinstance(tree, bytes)
         place.write_bytes(tree)
 
 
@@ -533,7 +537,7 @@ def _build(place: Path, tree: object) -> None:
     max_examples=rounds(25, 120), suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow]
 )
 def test_any_tree_comes_back(
-    tmp_path: Path, tree: dict[str, object], fmt: str, level: int, lock: str, part: int, depth: int, large: int
+    tmp_path: Path, tree: dict[str, Any], fmt: str, level: int, lock: str, part: int, depth: int, large: int
 ) -> None:
     """Odd names, empty things, links, deep folders, large files: packed any way it is the same when it comes out."""
     place = tmp_path / str(next(_numbers))

@@ -21,7 +21,7 @@ from rundlet.core.model.file_type import FileType
 from rundlet.desktop.locations.areas import Area, placed
 from rundlet.desktop.theme.theme import theme
 from support import Raw, pack_to, raw_zip
-from windows import LEFT, NONE, chosen, click, files_in, row
+from windows import LEFT, NONE, Settle, Stand, chosen, click, files_in, row
 
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QWidget
@@ -53,7 +53,7 @@ def sound(seconds: float = 0.5, *, channels: int = 2, width: int = 2) -> bytes:
 
 SVG = b'<svg xmlns="http://www.w3.org/2000/svg" width="30" height="20"><rect width="30" height="20"/></svg>'
 
-KINDS = {
+_KINDS: dict[str, bytes | tuple[bytes, str, str]] = {
     "weir.png": (picture(), "picture", "weir.png · PNG picture"),
     "weir.jpg": (picture(form="JPEG"), "picture", "weir.jpg · JPEG picture"),
     "overview.svg": (SVG, "picture", "overview.svg · SVG drawing"),
@@ -80,11 +80,15 @@ TEXTS = {
     "compressed.wav": "52 49 46 46",
     "noise.bin": "000010  10 11 12 13",
 }
-KINDS = {name: value if isinstance(value, tuple) else (value, "text", "read as") for name, value in KINDS.items()}
+KINDS: dict[str, tuple[bytes, str, str]] = {
+    name: value if isinstance(value, tuple) else (value, "text", "read as") for name, value in _KINDS.items()
+}
 
 
 @pytest.mark.parametrize("fmt", ["disk", "zip", "7z", "tar.gz"])
-def test_every_kind_of_file_can_be_looked_at(window: Window, settle, stand, home: Path, fmt: str) -> None:
+def test_every_kind_of_file_can_be_looked_at(
+    window: Window, settle: Settle, stand: Stand, home: Path, fmt: str
+) -> None:
     """L4: what a file is, shown in place, on the disk and in archives alike; nothing is written."""
     folder = home / "things"
     folder.mkdir()
@@ -121,7 +125,7 @@ def test_every_kind_of_file_can_be_looked_at(window: Window, settle, stand, home
     assert not preview.isVisible()
 
 
-def test_a_look_at_what_is_damaged_or_locked_says_so(window: Window, settle, stand, home: Path) -> None:
+def test_a_look_at_what_is_damaged_or_locked_says_so(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     (home / "x.zip").write_bytes(raw_zip([Raw(b"bad.txt", crc=1), Raw(b"odd.txt", method=99), Raw(b"good.txt")]))
     stand(home / "x.zip")
     window.source.set_looking(True)
@@ -152,7 +156,7 @@ def test_a_sound_has_its_length_and_its_shape(channels: int, width: int) -> None
 
 @pytest.mark.parametrize("fmt", ["disk", "zip", "7z"])
 def test_a_folder_of_pictures_as_small_pictures(
-    window: Window, qtbot: QtBot, settle, stand, home: Path, fmt: str
+    window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path, fmt: str
 ) -> None:
     folder = home / "photos"
     folder.mkdir()
@@ -191,7 +195,9 @@ def test_a_folder_of_pictures_as_small_pictures(
     assert sorted(window.source.view.chosen_nodes()) == sorted([nodes[0], nodes[2]])
 
 
-def test_the_space_map_on_the_disk_and_in_archives(window: Window, qtbot: QtBot, settle, stand, home: Path) -> None:
+def test_the_space_map_on_the_disk_and_in_archives(
+    window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path
+) -> None:
     """A2: area is bytes, two levels deep; a click goes in."""
     work = home / "work"
     for name, size in {"big/one": 600_000, "big/two": 200_000, "small/three": 100_000, "four.txt": 100_000}.items():
@@ -203,7 +209,7 @@ def test_the_space_map_on_the_disk_and_in_archives(window: Window, qtbot: QtBot,
         window.source.view_buttons["map"].click()
         settle()
         space = window.source.pages.map
-        qtbot.waitUntil(lambda space=space: space.total == 1_000_000)
+        qtbot.waitUntil(lambda space=space: space.total == 1_000_000)  # type: ignore[misc]
         by_name = {p.area.name: p for p in space.placed}
         assert set(by_name) == {"big", "small", "four.txt", "one", "two", "three"}
         whole = space.width() * space.height()
@@ -223,7 +229,7 @@ def test_the_space_map_on_the_disk_and_in_archives(window: Window, qtbot: QtBot,
         assert {p.area.name for p in space.placed} == {"one", "two"}
         window.workspace.up()
         settle()
-        qtbot.waitUntil(lambda space=space: space.total == 1_000_000)
+        qtbot.waitUntil(lambda space=space: space.total == 1_000_000)  # type: ignore[misc]
         space.setFocus()
         for key in (Qt.Key.Key_Right, Qt.Key.Key_Left, Qt.Key.Key_Return):
             QTest.keyClick(space, key)

@@ -10,6 +10,7 @@ import sys
 import tarfile
 import threading
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -166,7 +167,7 @@ def test_cancelling_while_originals_go_says_what_stayed(tmp_path: Path, trash: P
     ],
 )
 def test_an_archive_goes_only_when_everything_came_out(
-    tmp_path: Path, trash: Path, after: Afterwards, how: dict[str, object], why: str
+    tmp_path: Path, trash: Path, after: Afterwards, how: dict[str, Any], why: str
 ) -> None:
     how = dict(how)
     entries = [Raw(b"f/", b"", mode=0o40755), Raw(b"f/a.txt", b"in it"), Raw(b"f/b.txt", b"too")]
@@ -320,7 +321,7 @@ def test_a_rollback_that_fails_too_loses_nothing(tmp_path: Path) -> None:
     target = _in_parts(tmp_path, "old")
     real, calls = os.rename, []
 
-    def failing(*words: object, **more: object) -> None:
+    def failing(*words: Any, **more: Any) -> None:
         calls.append(words)
         if len(calls) > 1:
             raise OSError(errno.EIO, "")
@@ -377,7 +378,7 @@ def test_kept_parts_can_not_be_taken_for_new_ones(tmp_path: Path, trash: Path, m
     _in_parts(tmp_path, "old", 3000)
     monkeypatch.setattr("rundlet.core.fs.trash.send2trash", refused)
     (tmp_path / "new").write_bytes(os.urandom(9_000))
-    how = {"target": tmp_path / "x.zip", "info": ZIP, "options": WriteOptions(0), "part_size": 6000}
+    how: dict[str, Any] = {"target": tmp_path / "x.zip", "info": ZIP, "options": WriteOptions(0), "part_size": 6000}
     outcome = pack(plan_pack([tmp_path / "new"], on_clash=PackClash.REPLACE, keep_replaced=True, **how))
     assert "is kept as “x.zip (before)”" in issue_line(outcome.issues[-1])
     assert _held(tmp_path / "x.zip.001") == {"new"} and not (tmp_path / "x.zip.003").exists()

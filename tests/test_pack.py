@@ -166,7 +166,7 @@ def test_what_was_written_is_read_back_and_then_the_originals_go(
 ) -> None:
     tree = make_tree(tmp_path)
     before = snapshot(tree)
-    how = {"info": by_id(fmt).info, "part_size": part_size, "level": 1}
+    how: dict[str, Any] = {"info": by_id(fmt).info, "part_size": part_size, "level": 1}
     real = os.pread
 
     def failing(fd: int, count: int, at: int) -> bytes:
@@ -237,7 +237,7 @@ def test_hidden_files_and_empty_folders_can_be_left_out(tmp_path: Path) -> None:
         path = tree / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.mkdir() if name == "empty/er" else path.touch()
-    how = {"target": tmp_path / "x.zip", "info": by_id("zip").info}
+    how: dict[str, Any] = {"target": tmp_path / "x.zip", "info": by_id("zip").info}
 
     def paths(leave_out: LeaveOut) -> set[str]:
         return {item.path.removeprefix(".tree/") for item in plan_pack([tree], leave_out=leave_out, **how).items}

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pytest
 from PySide6.QtCore import Qt, QUrl
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.fs.disk_space import DiskRules
@@ -20,7 +20,7 @@ from rundlet.core.userdata.presets import Presets, SavedSettings
 from rundlet.core.work.trial import Point
 from rundlet.presentation.findings import issue_words
 from support import contents, make_tree, unpack_to
-from windows import CTRL, NONE, chosen, click, files_in
+from windows import CTRL, NONE, Settle, Stand, chosen, click, files_in
 
 if TYPE_CHECKING:
     from pytestqt.qtbot import QtBot
@@ -38,7 +38,9 @@ def held(archive: Path) -> dict[str, bytes]:
         reader.close()
 
 
-def test_several_formats_of_one_set_go_one_after_the_other(window: Window, settle, stand, home: Path) -> None:
+def test_several_formats_of_one_set_go_one_after_the_other(
+    window: Window, settle: Settle, stand: Stand, home: Path
+) -> None:
     """P4: the same set in one format after the other; what waits says so and can be called off."""
     work = home / "work"
     files_in(work, "a.txt b.txt c.txt")
@@ -74,7 +76,7 @@ def test_several_formats_of_one_set_go_one_after_the_other(window: Window, settl
     assert window.history.log.model.rowCount() == 5  # the one that was cancelled, too
 
 
-def test_one_archive_of_each(window: Window, settle, stand, home: Path) -> None:
+def test_one_archive_of_each(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     work = home / "work"
     tree = make_tree(work)
     files_in(work, "a.txt b.csv a.zip")
@@ -94,7 +96,7 @@ def test_one_archive_of_each(window: Window, settle, stand, home: Path) -> None:
     assert (home / "out" / "tree" / "plain.txt").read_bytes() == (tree / "plain.txt").read_bytes()
 
 
-def test_choices_are_kept_under_a_name(window: Window, settle, stand, home: Path) -> None:
+def test_choices_are_kept_under_a_name(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "work", "a.txt b.txt")
     stand(home / "work")
     window.source.view.selectAll()
@@ -109,7 +111,9 @@ def test_choices_are_kept_under_a_name(window: Window, settle, stand, home: Path
     options.follow.click()
     options.each.click()
     way = ws.packing.form.settings
-    QTest.keyClicks(ways.names.lineEdit(), "For the council")
+    editor = ways.names.lineEdit()
+    assert editor is not None
+    QTest.keyClicks(editor, "For the council")
     ways.keep.click()
     ws.packing.change(lambda form: form.take(SavedSettings("zip", 1)))
     assert ws.packing.form.info.id == "zip" and not options.parts.isChecked() and not options.hidden.isChecked()
@@ -152,7 +156,7 @@ def test_what_links_lead_to_is_packed_in_their_place(tmp_path: Path) -> None:
     (tree / "nowhere").symlink_to("gone")
     (tree / "in" / "up").symlink_to("..")
     (outside / "back").symlink_to(tree)
-    how = {"target": tmp_path / "x.zip", "info": by_id("zip").info, "leave_out": LeaveOut.HIDDEN}
+    how: dict[str, Any] = {"target": tmp_path / "x.zip", "info": by_id("zip").info, "leave_out": LeaveOut.HIDDEN}
     plan = plan_pack([tree], follow=True, **how)
     found = {item.path: item.kind.word for item in plan.items}
     assert found["tree/to file"] == found["tree/to folder/far.txt"] == "file"
@@ -165,7 +169,7 @@ def test_what_links_lead_to_is_packed_in_their_place(tmp_path: Path) -> None:
     assert len(found) < 200  # round and round is gone once at most
 
 
-def test_a_taken_name_can_be_added_to(window: Window, settle, stand, home: Path, trash: Path) -> None:
+def test_a_taken_name_can_be_added_to(window: Window, settle: Settle, stand: Stand, home: Path, trash: Path) -> None:
     """X1: what is chosen goes into the archive that has the name, and what was in it stays; it can be taken back."""
     work = home / "work"
     files_in(work, "a.txt b.txt c.txt")
@@ -219,7 +223,7 @@ def test_a_taken_name_can_be_added_to(window: Window, settle, stand, home: Path,
         window.workspace.packing.clash == PackClash.RENAME and window.target.go.text() == "Pack 2 items into 2 archives"
     )
     window.how.pack.options.each.click()
-    assert window.workspace.packing.clash == PackClash.ADD
+    assert window.workspace.packing.clash.value == PackClash.ADD.value
     window.how.pack.options.cut_into(1000)  # nothing is added to numbered parts
     assert window.workspace.packing.clash == PackClash.RENAME
     page.name.selectAll()
@@ -232,7 +236,9 @@ def test_a_taken_name_can_be_added_to(window: Window, settle, stand, home: Path,
     assert (window.workspace.packing.form.stem, window.workspace.packing.form.clash) == ("a", PackClash.RENAME)
 
 
-def test_a_finished_archive_is_sent_on(window: Window, qtbot: QtBot, settle, stand, home: Path, monkeypatch) -> None:
+def test_a_finished_archive_is_sent_on(
+    window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """P6, P11: what it gained, where it is; shown, copied and dragged, the parts with their checksum file together."""
     work = home / "work"
     files_in(work, "a.txt b.txt")
@@ -258,7 +264,7 @@ def test_a_finished_archive_is_sent_on(window: Window, qtbot: QtBot, settle, sta
 
 
 def test_a_disk_that_keeps_only_small_files_is_said_before(
-    window: Window, settle, stand, home: Path, monkeypatch
+    window: Window, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     files_in(home / "work", "a.txt")
     monkeypatch.setattr("rundlet.desktop.pages.pack_target.disk_rules", lambda _: DiskRules(largest=2_000))
@@ -276,7 +282,7 @@ def test_a_disk_that_keeps_only_small_files_is_said_before(
     assert window.target.go.text() == "Pack 1 item into 5 parts"
 
 
-def test_everything_by_keyboard_alone(window: Window, qtbot: QtBot, settle, stand, home: Path) -> None:
+def test_everything_by_keyboard_alone(window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path) -> None:
     """A7: choose, set up, pack, go in, look, choose, unpack, take back; no mouse, and every control has its name."""
     work = home / "work"
     files_in(work, "a.txt b.txt c.txt")
@@ -349,9 +355,9 @@ def test_everything_by_keyboard_alone(window: Window, qtbot: QtBot, settle, stan
     )  # to pass by the folder changes nothing, so that the plan stands
 
 
-def _walk_by_tab(window: Window, settle) -> list:
+def _walk_by_tab(window: Window, settle: Settle) -> list[QWidget]:
     """Every control that Tab leads to, in order."""
-    reached: list = []
+    reached: list[QWidget] = []
     window.source.view.selectAll()
     settle()
     window.places_button.setFocus()

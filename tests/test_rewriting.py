@@ -69,8 +69,9 @@ def held(reader: ArchiveReader) -> dict[str, Node]:
     for entry in reader.catalog:
         row, kind = entry.row, entry.kind
         if kind == Kind.HARD:
-            row, kind = reader.hard_target(row), Kind.FILE
-            assert row is not None
+            first, kind = reader.hard_target(row), Kind.FILE
+            assert first is not None
+            row = first
         content = reader.link_target(row).encode() if kind == Kind.LINK else data.get(row, b"")
         path = entry.path.rstrip("/")
         assert path not in found

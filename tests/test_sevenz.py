@@ -14,6 +14,7 @@ import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 import inflate64
 import numpy as np
@@ -52,9 +53,7 @@ LIBRARY = Path(np.linalg._umath_linalg.__file__)  # a compiled program that is t
 IDS = {name: method for method, name in reversed(METHODS.items())}
 
 
-def pack_seven(
-    target: Path, items: list[Path], *, workers: int | None = None, part_size: int = 0, **how: object
-) -> None:
+def pack_seven(target: Path, items: list[Path], *, workers: int | None = None, part_size: int = 0, **how: Any) -> None:
     options = WriteOptions(**({"level": 5} | how))
     info = by_id("7z").info
     plan = plan_pack(items, target=target, info=info, options=options, part_size=part_size, on_clash=PackClash.REPLACE)
@@ -306,7 +305,7 @@ class RawSeven:
         start = struct.pack("<QQI", len(body), len(header), zlib.crc32(header))
         return b"7z\xbc\xaf\x27\x1c\0\x04" + struct.pack("<I", zlib.crc32(start)) + start + body + header
 
-    def read(self, **opening: object) -> SevenReader:
+    def read(self, **opening: Any) -> SevenReader:
         reader = open_source(MemorySource(self.build(), "x.7z"), Opening(**opening))
         assert isinstance(reader, SevenReader)
         return reader
@@ -336,7 +335,8 @@ def deflate64(data: bytes) -> bytes:
 
 def ppmd_of(data: bytes) -> bytes:
     packer = pyppmd.Ppmd7Encoder(6, 1 << 20)
-    return b"".join(packer.encode(data[i : i + 4096]) for i in range(0, len(data), 4096)) + packer.flush()
+    packed: bytes = b"".join(packer.encode(data[i : i + 4096]) for i in range(0, len(data), 4096)) + packer.flush()
+    return packed
 
 
 def delta_of(data: bytes, distance: int) -> bytes:

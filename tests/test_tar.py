@@ -30,6 +30,7 @@ from rundlet.core.formats.detect import open_archive, open_source
 from rundlet.core.formats.tar import first_reading as listing
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import checksums_fit, is_header
+from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.model.entry import Kind
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_planner import plan_unpack
@@ -136,9 +137,9 @@ def test_what_we_write_the_standard_library_reads_and_comes_back(tmp_path: Path,
     assert not outcome.issues
     after = snapshot(tmp_path / "out" / "tree")
     assert after == before
-    out = tmp_path / "out" / "tree"
-    assert (out / "plain.txt").stat().st_ino == (out / "zweiter Name ü").stat().st_ino
-    assert (out / "sparse").stat().st_blocks * 512 < 3_000_000
+    there = tmp_path / "out" / "tree"
+    assert (there / "plain.txt").stat().st_ino == (there / "zweiter Name ü").stat().st_ino
+    assert (there / "sparse").stat().st_blocks * 512 < 3_000_000
 
 
 def test_owners_are_kept_only_when_asked(tmp_path: Path) -> None:
@@ -516,9 +517,9 @@ def test_nothing_damaged_stands_under_its_own_name(tmp_path: Path, packing: str)
     came_in_all = doubted_in_all = 0
     tries = rounds(6, 25)
     for round_ in range(tries):
-        data = bytearray(whole)
-        data[rng.integers(20, len(data))] ^= 1 << rng.integers(8)
-        target.write_bytes(data)
+        bent = bytearray(whole)
+        bent[rng.integers(20, len(bent))] ^= 1 << rng.integers(8)
+        target.write_bytes(bent)
         into = tmp_path / f"out{round_}"
         reader = open_archive(target)
         outcome = unpack(plan_unpack(reader, into=into), reader)
@@ -741,13 +742,14 @@ def test_a_listing_is_kept_and_used_again(tmp_path: Path, monkeypatch: pytest.Mo
     archive = tmp_path / "x.tar.gz"
     pack_to(archive, [tree], fmt="tar.gz", level=1)
     first = open_archive(archive)
+    assert isinstance(first, TarReader)
     assert len(first.index.points) >= 5
     walked = []
     monkeypatch.setattr("rundlet.core.formats.tar.list_packed", lambda *a: walked.append(a) or first.index)
     second = open_archive(archive)
     assert not walked
     assert list(second.catalog) == list(first.catalog)
-    assert second.index.links == first.index.links
+    assert isinstance(second, TarReader) and second.index.links == first.index.links
     row = next(e.row for e in second.catalog if e.path == "tree/plain.txt")
     (unit,) = second.units(np.array([row]))
     assert unit.cost < 5 << 20  # not from the beginning
@@ -816,7 +818,7 @@ def test_one_entry_out_of_a_foreign_stream_does_not_begin_at_the_beginning(
     archive = tmp_path / f"foreign.tar.{packing}"
     step = 4_000_000 // small
     in_blocks = [plain.getvalue()[at : at + step] for at in range(0, len(plain.getvalue()), step)]
-    write = {
+    write: dict[str, Callable[[list[bytes]], bytes]] = {
         "gz": lambda p: gzip.compress(b"".join(p), 1),
         "bz2": lambda p: bz2.compress(b"".join(p)),
         "xz": xz_in_blocks,
@@ -824,7 +826,7 @@ def test_one_entry_out_of_a_foreign_stream_does_not_begin_at_the_beginning(
     archive.write_bytes(write[packing](in_blocks))
     for _ in range(2):
         reader = open_archive(archive)
-        assert len(reader.index.points) >= 4
+        assert isinstance(reader, TarReader) and len(reader.index.points) >= 4
         for row in (23, 9, 0):
             (unit,) = reader.units(np.array([row]))
             assert unit.cost < 14_000_000 // small

@@ -8,6 +8,7 @@ import os
 import shutil
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -93,9 +94,9 @@ def test_packing_is_taken_back_with_its_originals(tmp_path: Path, trash: Path) -
         assert undo_words(record) == "Move “x.zip” to the trash and give the originals back"
         if lose:
             tree.mkdir()
-        outcome = undo(record, puts)
+        undone = undo(record, puts)
         assert (tmp_path / "x.zip").exists() == lose
-        assert bool(outcome.issues) == lose
+        assert bool(undone.issues) == lose
         assert (snapshot(tree) == before) != lose
     assert [issue_line(issue).rpartition("/")[2] for issue in outcome.issues] == [
         "tree: could not be given back (its place is taken)",
@@ -114,7 +115,7 @@ def test_an_archive_that_was_replaced_or_added_to_comes_back(
     (tmp_path / "new").write_bytes(b"new")
     folder = tmp_path / "there"
     folder.mkdir()
-    how = {"target": folder / "x.zip", "info": by_id("zip").info, "part_size": part_size, "level": 0}
+    how: dict[str, Any] = {"target": folder / "x.zip", "info": by_id("zip").info, "part_size": part_size, "level": 0}
     pack(plan_pack([tmp_path / "old"], **how))
     before = snapshot(folder)
     journal = Journal(tmp_path / "journal")

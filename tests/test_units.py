@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Iterator
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import pytest
@@ -21,7 +21,7 @@ FINE, COARSE = 100, 1 << 20
 @dataclass
 class Piece:
     cost: int
-    rows: list[int] = field(default_factory=lambda: [0])
+    rows: Sequence[int] = (0,)
 
     def stream(self) -> Iterator[tuple[int, Iterator[bytes]]]:
         yield 0, iter(())

@@ -338,7 +338,7 @@ def test_what_is_there_already_is_left_alone_and_single_names_have_rules_of_thei
         (place / name).write_text(content)
     (place / "in" / "same").write_text("content")
     reader = open_archive(tmp_path / "x.zip")
-    rules = {("own",): UnpackClash.RENAME, ("other",): UnpackClash.REPLACE}
+    rules: dict[tuple[str, ...], UnpackClash] = {("own",): UnpackClash.RENAME, ("other",): UnpackClash.REPLACE}
     plan = plan_unpack(reader, into=place, on_clash=UnpackClash.SKIP, rules=rules, leave_same=True)
     found = {"/".join(step.asked): step.action for step in plan.steps}
     assert found == {

@@ -145,7 +145,8 @@ def test_every_setting_is_read_as_it_is_shown_and_never_out_of_bounds(setting: S
     assert setting.fits(setting.default) and setting.parse(setting.show(setting.default)) == setting.default
     assert setting.help and setting.words and setting_named(setting.id) is setting
     file = tmp_path / "settings.json"
-    for odd in (None, [], {}, "", "nonsense", -2, 1 << 80, 2.5, True, "yes"):
+    odds: tuple[object, ...] = (None, [], {}, "", "nonsense", -2, 1 << 80, 2.5, True, "yes")
+    for odd in odds:
         file.write_text(json.dumps({setting.id: odd, "from.a.later.version": 7}))
         settings = Settings.read(file)
         assert setting.fits(settings.get(setting))
@@ -169,7 +170,13 @@ def test_the_window_starts_as_it_was_set(qtbot: QtBot, home: Path) -> None:
     files_in(home, "a.txt .hidden")
     pack_to(home / "x.zip", [home / "a.txt"])
     settings = Settings.read(home / ".data" / "settings.json")
-    for setting, words in ((PACK_FORMAT, "7z"), (PACK_LEVEL, "9"), (PACK_VERIFY, "no"), (UNPACK_CLASH, "skip")):
+    chosen: tuple[tuple[Setting[Any], str], ...] = (
+        (PACK_FORMAT, "7z"),
+        (PACK_LEVEL, "9"),
+        (PACK_VERIFY, "no"),
+        (UNPACK_CLASH, "skip"),
+    )
+    for setting, words in chosen:
         settings.set(setting, setting.parse(words))
     settings.set(HIDDEN_FILES, True)
     window = Window(home / ".data")

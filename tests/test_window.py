@@ -11,7 +11,7 @@ import subprocess
 import sys
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, QRect, Qt, QUrl
@@ -42,7 +42,7 @@ from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from support import Raw, make_tree, pack_to, raw_zip, snapshot
-from windows import CTRL, LEFT, NONE, SHIFT, chosen, click, files_in, middle, row
+from windows import CTRL, LEFT, NONE, SHIFT, Settle, Stand, chosen, click, files_in, middle, row
 
 if TYPE_CHECKING:
     from pytestqt.qtbot import QtBot
@@ -51,7 +51,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.window import Window
 
 
-def test_the_whole_sentence(window: Window, settle, stand, home: Path) -> None:
+def test_the_whole_sentence(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     """Choose five items, pack, go in, choose three entries, watch the landing tree, unpack, compare the bytes."""
     work = home / "Spring"
     tree = make_tree(work)
@@ -104,7 +104,7 @@ def test_the_whole_sentence(window: Window, settle, stand, home: Path) -> None:
     assert "the same, left alone" in notes
 
 
-def test_all_ways_of_choosing(window: Window, settle, stand, home: Path) -> None:
+def test_all_ways_of_choosing(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "f", "a.txt b.csv c.txt d.png e.txt")
     stand(home / "f")
     click(window, "a.txt")
@@ -150,7 +150,7 @@ def test_all_ways_of_choosing(window: Window, settle, stand, home: Path) -> None
     assert chosen(window) == ["a.txt", "c.txt"]
 
 
-def test_dragging_in(window: Window, settle, stand, home: Path) -> None:
+def test_dragging_in(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "f", "a.txt b.txt c.txt")
     (home / "f" / "folder").mkdir()
     (home / "x.zip").write_bytes(raw_zip([Raw(b"in")]))
@@ -181,7 +181,7 @@ def test_dragging_in(window: Window, settle, stand, home: Path) -> None:
     assert window.workspace.place.in_archive
 
 
-def test_naming_placing_and_replacing(window: Window, settle, stand, home: Path) -> None:
+def test_naming_placing_and_replacing(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "f", "a.txt b.txt")
     (home / "other").mkdir()
     stand(home / "f")
@@ -225,7 +225,7 @@ def test_naming_placing_and_replacing(window: Window, settle, stand, home: Path)
     assert page.facts.text() == "There is no such folder."
 
 
-def test_clash_and_folder_rules_show_at_once(window: Window, settle, stand, home: Path) -> None:
+def test_clash_and_folder_rules_show_at_once(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     tree = make_tree(home)
     pack_to(home / "x.zip", [tree])
     (home / "out" / "tree").mkdir(parents=True)
@@ -277,7 +277,9 @@ def test_clash_and_folder_rules_show_at_once(window: Window, settle, stand, home
 
 
 @pytest.mark.parametrize(("fmt", "hide"), [("zip", False), ("7z", False), ("7z", True)])
-def test_a_locked_archive_asks_in_place(window: Window, settle, stand, home: Path, fmt: str, hide: bool) -> None:
+def test_a_locked_archive_asks_in_place(
+    window: Window, settle: Settle, stand: Stand, home: Path, fmt: str, hide: bool
+) -> None:
     (home / "a.txt").write_bytes(b"secret " * 500)
     options = WriteOptions(5, password="right", hide_names=hide)
     pack(plan_pack([home / "a.txt"], target=home / f"x.{fmt}", info=by_id(fmt).info, options=options))
@@ -305,7 +307,7 @@ def test_a_locked_archive_asks_in_place(window: Window, settle, stand, home: Pat
     [("zip", "20.0 kB of 30.0 kB", "10.0 kB of 20.0 kB"), ("7z", "10.0 kB of 30.0 kB", "20.0 kB once unpacked")],
 )
 def test_the_gauge_shows_what_is_chosen(
-    window: Window, settle, stand, home: Path, fmt: str, whole: str, one: str
+    window: Window, settle: Settle, stand: Stand, home: Path, fmt: str, whole: str, one: str
 ) -> None:
     """Entries of a solid block share what they take, so one of them alone has no packed size."""
     noise = os.urandom(10_000)
@@ -327,7 +329,7 @@ def test_the_gauge_shows_what_is_chosen(
     assert about(gauge.accessibleDescription()) == whole
 
 
-def test_names_are_read_as_the_person_says(window: Window, settle, stand, home: Path) -> None:
+def test_names_are_read_as_the_person_says(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     """L1: where an old archive does not say how its names are written, and the guess is wrong."""
     names = {"ручей/цапля.txt".encode("cp866"): b"heron", b"plain.txt": b"plain"}  # too few letters for a guess
     (home / "x.zip").write_bytes(raw_zip([Raw(name, data, flags=0, host=0) for name, data in names.items()]))
@@ -354,7 +356,9 @@ def test_names_are_read_as_the_person_says(window: Window, settle, stand, home: 
     assert not line.isVisible()
 
 
-def test_an_archive_is_locked_cut_and_read_back(window: Window, settle, stand, home: Path, trash: Path) -> None:
+def test_an_archive_is_locked_cut_and_read_back(
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path
+) -> None:
     """P8, P9, P10: a password typed twice, hidden names, parts with their checksums, originals to the trash."""
     work = home / "work"
     files_in(work, "a.txt b.txt .hidden old.tmp")
@@ -425,7 +429,9 @@ def test_an_archive_is_locked_cut_and_read_back(window: Window, settle, stand, h
     assert (work / "noise.7z").exists()
 
 
-def test_jobs_are_taken_back_and_kept_in_the_log(window: Window, settle, stand, home: Path, trash: Path) -> None:
+def test_jobs_are_taken_back_and_kept_in_the_log(
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path
+) -> None:
     """P6, P11, U7, A4: the result in words, the file on the clipboard, undo by key and button, the log over restarts."""
     work = home / "work"
     tree = make_tree(work)
@@ -483,7 +489,7 @@ def test_jobs_are_taken_back_and_kept_in_the_log(window: Window, settle, stand, 
     assert log.problems.toPlainText() == "a: bad\nb: worse" and log.copy_button.isVisible()
 
 
-def test_small_changes_on_the_disk(window: Window, settle, stand, home: Path, trash: Path) -> None:
+def test_small_changes_on_the_disk(window: Window, settle: Settle, stand: Stand, home: Path, trash: Path) -> None:
     """A1: new folder, rename, to the trash and back, hidden files, by keyboard and menu."""
     work = home / "work"
     files_in(work, "a.txt b.txt .hidden")
@@ -550,7 +556,7 @@ def test_small_changes_on_the_disk(window: Window, settle, stand, home: Path, tr
 
 @pytest.mark.parametrize("part_size", [0, 20_000])
 def test_the_archive_goes_to_the_trash_only_when_all_went_well(
-    window: Window, settle, stand, home: Path, trash: Path, part_size: int
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path, part_size: int
 ) -> None:
     """U6: afterwards the archive, or all its parts, in the trash; and back again with undo."""
     work = home / "work"
@@ -583,7 +589,7 @@ def test_the_archive_goes_to_the_trash_only_when_all_went_well(
     assert not (work / "x").exists()
 
 
-def test_several_archives_at_once(window: Window, settle, stand, home: Path, trash: Path) -> None:
+def test_several_archives_at_once(window: Window, settle: Settle, stand: Stand, home: Path, trash: Path) -> None:
     """U1: loose ones get a folder of their own, others do not; a locked one and one that is none are said."""
     work = home / "work"
     tree = make_tree(home / "from")
@@ -667,7 +673,7 @@ def click_button(inside: QWidget, words: str) -> None:
     next(b for b in inside.findChildren(QPushButton) if b.text() == words).click()
 
 
-def test_the_trial_shows_what_fits(window: Window, settle, stand, qtbot: QtBot, home: Path) -> None:
+def test_the_trial_shows_what_fits(window: Window, settle: Settle, stand: Stand, qtbot: QtBot, home: Path) -> None:
     """P5, P6, P7: points for every choice, a limit, the way out, and a name that chooses the format."""
     work = home / "work"
     work.mkdir()
@@ -700,6 +706,7 @@ def test_the_trial_shows_what_fits(window: Window, settle, stand, qtbot: QtBot, 
     point = window.trials.points["zip", 1]
     QTest.mouseClick(chart, LEFT, NONE, chart.place(point).toPoint())
     near = window.trials.point
+    assert near is not None
     assert abs(chart.place(near).x() - chart.place(point).x()) < 20
     chart.setFocus()
     QTest.keyClick(chart, Qt.Key.Key_Right)
@@ -716,7 +723,7 @@ def test_the_trial_shows_what_fits(window: Window, settle, stand, qtbot: QtBot, 
 
 
 def test_formats_and_a_compressed_tar_that_fills_in(
-    window: Window, qtbot: QtBot, settle, stand, home: Path, monkeypatch
+    window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     tree = make_tree(home / "f")
     stand(home / "f")
@@ -741,7 +748,7 @@ def test_formats_and_a_compressed_tar_that_fills_in(
     assert (tree / "in" / "noise (2).bin").read_bytes() == (tree / "in" / "noise.bin").read_bytes()
 
 
-def test_going_about(window: Window, settle, stand, home: Path) -> None:
+def test_going_about(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "a" / "b", "x.txt")
     (home / "a" / "y.zip").write_bytes(raw_zip([Raw(b"deep/er/file.txt"), Raw(b"top")]))
     (home / "a" / "bad.txt").write_text("no archive")
@@ -777,7 +784,7 @@ def test_going_about(window: Window, settle, stand, home: Path) -> None:
     assert "Could not open the folder" in window.source.pages.message.message.text()
 
 
-def test_running_pausing_cancelling(window: Window, qtbot: QtBot, settle, stand, home: Path) -> None:
+def test_running_pausing_cancelling(window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path) -> None:
     big = home / "f" / "big.bin"
     files_in(home / "f", "small.txt")
     with big.open("wb") as out:
@@ -801,7 +808,7 @@ def test_running_pausing_cancelling(window: Window, qtbot: QtBot, settle, stand,
 
 
 def test_failures_and_problems_are_said(
-    window: Window, settle, stand, home: Path, monkeypatch: pytest.MonkeyPatch
+    window: Window, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     (home / "x.zip").write_bytes(raw_zip([Raw(b"a", crc=1), Raw(b"b")]))
     stand(home / "x.zip")
@@ -812,7 +819,7 @@ def test_failures_and_problems_are_said(
     settle()
     assert window.history.log.problems.toPlainText() == "a: was left out: its content fails its checksum"
     window.history.log.close()
-    shown = []
+    shown: list[Path] = []
     monkeypatch.setattr(window_module, "show_in_file_manager", shown.append)
     window.strip.show_wanted.disconnect()
     window.strip.show_wanted.connect(shown.append)
@@ -834,7 +841,7 @@ def test_failures_and_problems_are_said(
     assert "a fault in Rundlet itself" in window.strip.last.text()
 
 
-def test_models_keep_qts_rules(window: Window, settle, stand, home: Path, qtmodeltester) -> None:
+def test_models_keep_qts_rules(window: Window, settle: Settle, stand: Stand, home: Path, qtmodeltester: Any) -> None:
     tree = make_tree(home)
     pack_to(home / "x.zip", [tree])
     stand(home / "x.zip")
@@ -852,12 +859,15 @@ def test_models_keep_qts_rules(window: Window, settle, stand, home: Path, qtmode
     assert [listing.record(n).name for n in listing.children(0)] == ["tree", "x.zip"]
 
 
-def test_every_order_is_to_be_had(window: Window, settle, stand, home: Path) -> None:
+def test_every_order_is_to_be_had(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "f", "b.txt x.csv c.txt a10.md a9.md")
     (home / "f" / "z.txt").write_bytes(b"small")
     os.utime(home / "f" / "b.txt", (10, 10))
     stand(home / "f")
-    names = lambda: [window.source.model.data(window.source.model.index(i, 0)) for i in range(6)]  # noqa: E731
+
+    def names() -> list[object]:
+        return [window.source.model.data(window.source.model.index(i, 0)) for i in range(6)]
+
     assert names() == ["a9.md", "a10.md", "b.txt", "c.txt", "x.csv", "z.txt"]
     expected = {"kind": "x.csv a9.md a10.md b.txt c.txt z.txt", "size": "a10.md", "time of change": "b.txt"}
     actions = {action.text(): action for action in window.source.view.order_menu().actions()}
@@ -872,7 +882,7 @@ def test_every_order_is_to_be_had(window: Window, settle, stand, home: Path) -> 
     assert names()[0] in ("a9.md", "z.txt")
 
 
-def test_light_dark_large_and_small(window: Window, settle, stand, home: Path) -> None:
+def test_light_dark_large_and_small(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     make_tree(home)
     stand(home)
     for dark, scale, width, height in ((True, 1.0, 900, 600), (False, 2.0, 1280, 800)):
@@ -886,7 +896,7 @@ def test_light_dark_large_and_small(window: Window, settle, stand, home: Path) -
     assert window.right.orientation() == Qt.Orientation.Vertical
 
 
-def test_every_control_has_a_name(window: Window, stand, home: Path) -> None:
+def test_every_control_has_a_name(window: Window, stand: Stand, home: Path) -> None:
     files_in(home, "a.txt b.csv")
     stand(home)
     for kind in (QAbstractButton, QAbstractItemView, QLineEdit, QSlider):
@@ -951,7 +961,9 @@ sys.exit(app.main(sys.argv[1:]))
 
 
 @pytest.mark.parametrize(("width", "stacked"), [(1280, False), (900, True), (700, True)])
-def test_it_works_as_narrow_as_it_is(window: Window, settle, stand, home: Path, width: int, stacked: bool) -> None:
+def test_it_works_as_narrow_as_it_is(
+    window: Window, settle: Settle, stand: Stand, home: Path, width: int, stacked: bool
+) -> None:
     pack_to(home / "x.zip", [make_tree(home)])
     stand(home / "x.zip")
     window.source.view.selectAll()
@@ -966,7 +978,7 @@ def test_it_works_as_narrow_as_it_is(window: Window, settle, stand, home: Path, 
     assert window.source.view.columnWidth(0) >= 120
 
 
-def test_the_log_shows_how_much_was_gained(window: Window, settle, stand, home: Path) -> None:
+def test_the_log_shows_how_much_was_gained(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     """P6, A4: the gauge stands in the rows of what was packed, and in no others."""
     (home / "a.txt").write_bytes(os.urandom(30_000) + b"the brook was clear " * 2000)
     stand(home)
@@ -995,7 +1007,7 @@ def test_the_log_shows_how_much_was_gained(window: Window, settle, stand, home: 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
 @pytest.mark.usefixtures("usual_signals")
-def test_told_to_end_it_clears_up(window: Window, qtbot: QtBot, stand, home: Path, number: int) -> None:
+def test_told_to_end_it_clears_up(window: Window, qtbot: QtBot, stand: Stand, home: Path, number: int) -> None:
     (home / "zeros").mkdir()
     with (home / "zeros" / "long").open("wb") as file:
         file.truncate(1 << 40)  # hours of work

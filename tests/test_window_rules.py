@@ -7,10 +7,11 @@ import os
 import sys
 import threading
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, cast
 
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QSessionManager
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
@@ -23,14 +24,14 @@ from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.work import extractor as unpack_work
 from rundlet.core.work.packer import pack
-from rundlet.desktop.app import _ask_before_logging_out
+from rundlet.desktop.app import _ask_before_logging_out, make_app
 from rundlet.desktop.error_log import start_error_log
 from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 from rundlet.presentation.outcomes import record_title
 from support import Raw, make_tree, pack_to, raw_zip
-from windows import CTRL, LEFT, chosen, click, files_in
+from windows import CTRL, LEFT, Settle, Stand, chosen, click, files_in
 
 if TYPE_CHECKING:
     from pytestqt.qtbot import QtBot
@@ -45,7 +46,7 @@ def names_in(folder: Path) -> list[str]:
 
 
 def test_what_is_not_kept_is_said_before_the_button_is_pressed(
-    window: Window, settle, stand, home: Path, qtbot: QtBot
+    window: Window, settle: Settle, stand: Stand, home: Path, qtbot: QtBot
 ) -> None:
     files_in(home / "f", "a.txt")
     os.link(home / "f" / "a.txt", home / "f" / "b.txt")
@@ -67,7 +68,9 @@ def test_what_is_not_kept_is_said_before_the_button_is_pressed(
 # What is out of sight
 
 
-def test_a_plain_click_selects_that_item_alone(window: Window, settle, stand, home: Path, trash: Path) -> None:
+def test_a_plain_click_selects_that_item_alone(
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path
+) -> None:
     """Select all, find one, click it, delete: one item is in the trash, and no other."""
     files_in(home / "f", NAMES)
     stand(home / "f")
@@ -85,7 +88,7 @@ def test_a_plain_click_selects_that_item_alone(window: Window, settle, stand, ho
 
 @pytest.mark.parametrize("what", ["trash", "cut", "copy"])
 def test_what_is_hidden_is_neither_deleted_nor_cut(
-    window: Window, settle, stand, home: Path, trash: Path, what: str
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path, what: str
 ) -> None:
     files_in(home / "f", NAMES)
     (home / "g").mkdir()
@@ -106,7 +109,7 @@ def test_what_is_hidden_is_neither_deleted_nor_cut(
     assert len(names_in(home / "f")) == (4 if what == "cut" else 5)
 
 
-def test_unpacking_names_what_is_hidden(window: Window, settle, stand, home: Path) -> None:
+def test_unpacking_names_what_is_hidden(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "f", NAMES)
     pack_to(home / "x.zip", sorted((home / "f").iterdir()))
     stand(home / "x.zip")
@@ -122,12 +125,12 @@ def test_unpacking_names_what_is_hidden(window: Window, settle, stand, home: Pat
 # One press, one job
 
 
-def test_a_double_click_on_the_button_starts_one_job(window: Window, settle, stand, home: Path) -> None:
+def test_a_double_click_on_the_button_starts_one_job(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "f", "a.txt b.txt")
     stand(home / "f")
     window.source.view.selectAll()
     settle()
-    started = []
+    started: list[object] = []
     window.jobs.started.connect(started.append)
     go = window.target.go
     QTest.mouseClick(go, LEFT)
@@ -148,7 +151,7 @@ def test_a_double_click_on_the_button_starts_one_job(window: Window, settle, sta
 
 
 def test_one_archive_is_not_unpacked_twice_at_once(
-    window: Window, qtbot: QtBot, settle, stand, home: Path, monkeypatch: pytest.MonkeyPatch
+    window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """However much later the second press comes; other archives can be unpacked meanwhile."""
     files_in(home / "f", "a.txt")
@@ -173,7 +176,9 @@ def test_one_archive_is_not_unpacked_twice_at_once(
 # What belongs to one job, and choices that can't be kept
 
 
-def test_a_lock_that_a_format_can_not_give_stops_the_button(window: Window, settle, stand, home: Path) -> None:
+def test_a_lock_that_a_format_can_not_give_stops_the_button(
+    window: Window, settle: Settle, stand: Stand, home: Path
+) -> None:
     files_in(home / "f", "a.txt b.txt")
     stand(home / "f")
     window.source.view.selectAll()
@@ -195,7 +200,9 @@ def test_a_lock_that_a_format_can_not_give_stops_the_button(window: Window, sett
     assert to.go.isEnabled()
 
 
-def test_what_belongs_to_one_set_ends_with_it(window: Window, settle, stand, home: Path, trash: Path) -> None:
+def test_what_belongs_to_one_set_ends_with_it(
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path
+) -> None:
     """With the job, and with a selection that has nothing in common with the one before."""
     files_in(home / "f", "a.txt b.txt c.txt")
     stand(home / "f")
@@ -229,7 +236,7 @@ def test_what_belongs_to_one_set_ends_with_it(window: Window, settle, stand, hom
 
 @pytest.mark.parametrize(("words", "fine"), [("8 MB", True), ("8", False), ("zzz", False), ("", True), ("700k", True)])
 def test_a_size_that_can_not_be_read_stops_the_button(
-    window: Window, settle, stand, home: Path, words: str, fine: bool
+    window: Window, settle: Settle, stand: Stand, home: Path, words: str, fine: bool
 ) -> None:
     files_in(home / "f", "a.txt")
     stand(home / "f")
@@ -245,7 +252,7 @@ def test_a_size_that_can_not_be_read_stops_the_button(
     assert window.target.go.isEnabled() == (fine and bool(words))
 
 
-def test_a_name_that_is_too_long_is_said(window: Window, settle, stand, home: Path) -> None:
+def test_a_name_that_is_too_long_is_said(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "f", "a.txt")
     stand(home / "f")
     window.source.view.selectAll()
@@ -258,7 +265,7 @@ def test_a_name_that_is_too_long_is_said(window: Window, settle, stand, home: Pa
 
 
 def test_that_an_archive_stays_is_said_where_it_is_ticked(
-    window: Window, settle, stand, home: Path, trash: Path
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path
 ) -> None:
     files_in(home / "f", "a.txt b.txt")
     pack_to(home / "x.zip", sorted((home / "f").iterdir()))
@@ -294,7 +301,7 @@ def _slow(window: Window, let: threading.Event, target: Path = Path("/")) -> Non
     window.jobs.start(Trashed, target, work)
 
 
-def test_closing_asks_in_place_while_work_is_under_way(window: Window, settle, home: Path) -> None:
+def test_closing_asks_in_place_while_work_is_under_way(window: Window, settle: Settle, home: Path) -> None:
     let = threading.Event()
     _slow(window, let)
     window.close()
@@ -315,7 +322,7 @@ def test_closing_asks_in_place_while_work_is_under_way(window: Window, settle, h
     assert (record.result, record_title(record)) == ("cancelled", "Moving 0 items to the trash")
 
 
-def test_logging_out_asks_too(window: Window, settle) -> None:
+def test_logging_out_asks_too(window: Window, settle: Settle) -> None:
     said: list[str] = []
 
     class Session:
@@ -331,19 +338,19 @@ def test_logging_out_asks_too(window: Window, settle) -> None:
         def cancel(self) -> None:
             said.append("cancel")
 
-    _ask_before_logging_out(window, Session(True))
+    _ask_before_logging_out(window, cast(QSessionManager, Session(True)))
     assert not said
     let = threading.Event()
     _slow(window, let)
-    _ask_before_logging_out(window, Session(False))  # there is no time for it
+    _ask_before_logging_out(window, cast(QSessionManager, Session(False)))  # there is no time for it
     assert not said and not window.strip.question.isVisible()
-    _ask_before_logging_out(window, Session(True))
+    _ask_before_logging_out(window, cast(QSessionManager, Session(True)))
     assert said == ["release", "cancel"] and window.strip.question.isVisible()
     let.set()
     settle()
 
 
-def test_failed_and_cancelled_jobs_stay_in_the_log(window: Window, settle, stand, home: Path) -> None:
+def test_failed_and_cancelled_jobs_stay_in_the_log(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "f", "a.txt")
     pack_to(home / "x.zip", [home / "f" / "a.txt"])
     stand(home / "x.zip")
@@ -360,7 +367,9 @@ def test_failed_and_cancelled_jobs_stay_in_the_log(window: Window, settle, stand
 # Results and undoing
 
 
-def test_a_result_with_problems_stays_until_it_is_read(window: Window, settle, stand, home: Path) -> None:
+def test_a_result_with_problems_stays_until_it_is_read(
+    window: Window, settle: Settle, stand: Stand, home: Path
+) -> None:
     problems = [f"problem {number}" for number in range(150)]
 
     def bad(_: Job) -> Outcome:
@@ -388,7 +397,7 @@ def test_a_result_with_problems_stays_until_it_is_read(window: Window, settle, s
 
 
 def test_undo_goes_back_step_by_step_and_over_a_restart(
-    window: Window, settle, stand, home: Path, qtbot: QtBot, trash: Path
+    window: Window, settle: Settle, stand: Stand, home: Path, qtbot: QtBot, trash: Path
 ) -> None:
     files_in(home / "f", "a.txt b.txt")
     stand(home / "f")
@@ -413,7 +422,9 @@ def test_undo_goes_back_step_by_step_and_over_a_restart(
     assert window.strip.last.text() == "That was undone already." and names_in(home / "f") == ["a.txt", "b.txt"]
 
 
-def test_the_button_says_that_undoing_deletes(window: Window, settle, stand, home: Path, trash: Path) -> None:
+def test_the_button_says_that_undoing_deletes(
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path
+) -> None:
     files_in(home / "f", "a.txt b.txt")
     pack_to(home / "x.zip", sorted((home / "f").iterdir()))
     stand(home / "x.zip")
@@ -431,7 +442,7 @@ def test_the_button_says_that_undoing_deletes(window: Window, settle, stand, hom
     assert window.history.last_record is None
 
 
-def test_looking_does_not_wait_for_working(window: Window, qtbot: QtBot, stand, home: Path) -> None:
+def test_looking_does_not_wait_for_working(window: Window, qtbot: QtBot, stand: Stand, home: Path) -> None:
     """Any number of long jobs; and a small job does not wait behind large ones."""
     files_in(home / "f", "a.txt")
     let = threading.Event()
@@ -456,7 +467,7 @@ def followed(window: Window) -> Window:
     return window
 
 
-def test_a_folder_that_goes_is_left(followed: Window, qtbot: QtBot, stand, home: Path) -> None:
+def test_a_folder_that_goes_is_left(followed: Window, qtbot: QtBot, stand: Stand, home: Path) -> None:
     files_in(home / "f" / "g", "a.txt")
     stand(home / "f" / "g")
     (home / "f" / "g").rename(home / "f" / "h")
@@ -464,9 +475,16 @@ def test_a_folder_that_goes_is_left(followed: Window, qtbot: QtBot, stand, home:
     assert "“g” was moved or deleted" in followed.source.notice.words.text()
 
 
-def test_a_missing_part_that_arrives_is_seen(followed: Window, qtbot: QtBot, settle, stand, home: Path) -> None:
+def test_a_missing_part_that_arrives_is_seen(
+    followed: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path
+) -> None:
     (home / "noise").write_bytes(os.urandom(9000))
-    how = {"target": home / "x.zip", "info": by_id("zip").info, "options": WriteOptions(0), "part_size": 3000}
+    how: dict[str, Any] = {
+        "target": home / "x.zip",
+        "info": by_id("zip").info,
+        "options": WriteOptions(0),
+        "part_size": 3000,
+    }
     pack(plan_pack([home / "noise"], **how))
     (home / "x.zip.002").rename(home / "kept")
     stand(home / "x.zip.001")
@@ -481,7 +499,7 @@ def test_a_missing_part_that_arrives_is_seen(followed: Window, qtbot: QtBot, set
     assert followed.workspace.archive.reader.notices
 
 
-def test_an_empty_folder_can_be_filled(window: Window, settle, stand, home: Path) -> None:
+def test_an_empty_folder_can_be_filled(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     files_in(home / "f", "a.txt")
     (home / "empty").mkdir()
     stand(home / "f")
@@ -498,7 +516,7 @@ def test_an_empty_folder_can_be_filled(window: Window, settle, stand, home: Path
     assert names_in(home / "empty") == ["a.txt"] and not window.source.pages.shows_message
 
 
-def test_files_of_several_folders_are_all_selected(window: Window, settle, home: Path) -> None:
+def test_files_of_several_folders_are_all_selected(window: Window, settle: Settle, home: Path) -> None:
     files_in(home / "f", "a.txt b.txt")
     files_in(home / "g", "c.txt")
     window.workspace.open([home / "f" / "a.txt", home / "g" / "c.txt"])
@@ -507,7 +525,7 @@ def test_files_of_several_folders_are_all_selected(window: Window, settle, home:
 
 
 def test_letters_and_spaces_go_to_a_name_and_backspace_stays_in_a_slider(
-    window: Window, settle, stand, home: Path
+    window: Window, settle: Settle, stand: Stand, home: Path
 ) -> None:
     for name in ("river north.txt", "river south.txt"):
         (home / name).write_text(name)
@@ -532,10 +550,10 @@ def test_icons_follow_a_change_between_light_and_dark(window: Window) -> None:
 
     before = ink()
     try:
-        theme.apply(QApplication.instance(), dark=True)
+        theme.apply(make_app(), dark=True)
         assert ink() and ink().isdisjoint(before)
     finally:
-        theme.apply(QApplication.instance(), dark=False)
+        theme.apply(make_app(), dark=False)
     assert ink() == before
 
 
@@ -562,7 +580,7 @@ def test_private_copies_of_a_killed_window_go_and_changed_ones_are_kept(
 
 
 def test_faults_in_the_background_are_kept_in_a_bounded_file(
-    window: Window, settle, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    window: Window, settle: Settle, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Also those that nothing catches; what is a matter of course, such as a file that can't be read, is none."""
     hooks = sys.excepthook, threading.excepthook

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import errno
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -45,7 +47,7 @@ TABLE = [
 
 
 @pytest.mark.parametrize(("function", "value", "words"), TABLE)
-def test_words(function, value, words) -> None:
+def test_words(function: Callable[[Any], str], value: object, words: str) -> None:
     assert function(value) == words
 
 

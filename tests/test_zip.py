@@ -12,7 +12,7 @@ import time
 import zipfile
 import zlib
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
 import numpy as np
 import pytest
@@ -170,7 +170,7 @@ def test_what_the_standard_library_writes_we_read() -> None:
             wide.write(b"y" * 10)
         theirs.comment = b"a comment with PK\x05\x06 in it" + b"." * 300
     streamed = io.BytesIO()
-    with zipfile.ZipFile(_Unseekable(streamed), "w", zipfile.ZIP_DEFLATED) as theirs:
+    with zipfile.ZipFile(cast(BinaryIO, _Unseekable(streamed)), "w", zipfile.ZIP_DEFLATED) as theirs:
         theirs.writestr("piped", b"with a data descriptor" * 99)
     for before in (b"", b"#!/bin/sh stub\n" * 7):
         reader = open_source(MemorySource(before + out.getvalue(), "x.zip"))
@@ -406,7 +406,7 @@ def test_the_tree_counts_folders_through() -> None:
         "": (25, 5), "a": (10, 2), "a/b": (5, 1), "a/b/c.txt": (5, 1), "a/d.txt": (5, 1),
         "e": (5, 1), "f": (5, 1), "g": (5, 1), "g/h": (5, 1),
     }  # fmt: skip
-    below = tree.rows_below([tree.find("a/b")])
+    below = tree.rows_below([tree.find("a/b") or 0])
     assert below.tolist() == [0, 1, 4]
     assert [tree.name(int(n)) for n in tree.sorted_children(0)] == ["a", "g", "e", "f"]
     assert tree.name(int(tree.sorted_children(0, "size", descending=True)[0])) == "a"

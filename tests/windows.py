@@ -19,6 +19,12 @@ from rundlet.desktop.window import Window
 if TYPE_CHECKING:
     from pytestqt.qtbot import QtBot
 
+Settle = Callable[[], None]
+"""Waits until nothing is under way."""
+
+Stand = Callable[[Path], None]
+"""Opens something and waits for it."""
+
 CTRL, SHIFT, NONE = (
     Qt.KeyboardModifier.ControlModifier,
     Qt.KeyboardModifier.ShiftModifier,
@@ -89,6 +95,7 @@ def row(window: Window, name: str) -> QModelIndex:
     """The index of a row, by its name or path."""
     listing = window.workspace.listing
     node = listing.node_of(name) if isinstance(listing, ArchiveListing) else listing.node_of(listing.folder / name)
+    assert node is not None, name
     index = window.source.model.index_of(node)
     window.source.pages.rows.scrollTo(index)
     return index
