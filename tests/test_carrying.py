@@ -50,8 +50,8 @@ def taken_hold_of(window: Window) -> QDrag:
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(QDrag, "exec", lambda drag, *_: begun.append(drag))
         page = window.source.pages.page
-    assert isinstance(page, QAbstractItemView)
-    page.startDrag(window.source.model.supportedDragActions())
+        assert isinstance(page, QAbstractItemView)
+        page.startDrag(window.source.model.supportedDragActions())
     return begun[0]
 
 

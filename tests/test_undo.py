@@ -98,7 +98,7 @@ def test_packing_is_taken_back_with_its_originals(tmp_path: Path, trash: Path) -
         assert (tmp_path / "x.zip").exists() == lose
         assert bool(undone.issues) == lose
         assert (snapshot(tree) == before) != lose
-    assert [issue_line(issue).rpartition("/")[2] for issue in outcome.issues] == [
+    assert [issue_line(issue).rpartition("/")[2] for issue in undone.issues] == [
         "tree: could not be given back (its place is taken)",
         "x.zip: stays, as not all of the originals could be given back",
     ]
