@@ -20,6 +20,7 @@ from hypothesis.stateful import (
 )
 from PySide6.QtCore import QItemSelectionModel
 from PySide6.QtTest import QTest
+from shiboken6 import delete
 
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.detect import open_archive
@@ -113,7 +114,7 @@ class Person(RuleBasedStateMachine):
         """The window is closed."""
         if hasattr(self, "window"):
             self.window.close_now()
-            self.qtbot.addWidget(self.window)
+            delete(self.window)  # here, and not on whatever thread looks for garbage
 
     def settle(self) -> None:
         """Wait until nothing is under way."""

@@ -79,6 +79,13 @@ def test_colours_stand_in_one_file() -> None:
             assert not sizes.search(source), path
 
 
+def test_what_is_to_happen_soon_ends_with_whoever_wanted_it() -> None:
+    """A call that comes when its window is gone takes the whole process with it: each has an object that it ends with."""
+    alone = re.compile(r"singleShot\([^,()]+, (lambda|[\w.]+\))")
+    for path in PACKAGE.glob("desktop/**/*.py"):
+        assert not alone.search(path.read_text("utf-8")), path
+
+
 def test_every_colour_is_readable_on_its_ground() -> None:
     from rundlet.desktop.theme.tokens import DARK, LIGHT
 

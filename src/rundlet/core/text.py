@@ -6,11 +6,11 @@ import re
 import unicodedata
 from datetime import UTC, datetime
 
-import humanize
-
 # Characters that change how the text around them is shown and so can disguise a name.
 _DISGUISES = frozenset("\u200e\u200f\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u2028\u2029")
 
+
+_UNITS = ("kB", "MB", "GB", "TB", "PB", "EB", "ZB")
 
 LONGEST_NAME = 100
 """Characters of a name within a message."""
@@ -21,7 +21,13 @@ LONGEST_MESSAGE = 300
 
 def size(count: int) -> str:
     """A number of bytes in the units of the desktop (powers of ten), e.g. ``"4.1 MB"``."""
-    return humanize.naturalsize(max(count, 0), format="%.1f").replace("Bytes", "bytes").replace("Byte", "byte")
+    value = float(max(count, 0))
+    if value < 1000:
+        return plural(int(value), "byte")
+    unit = 0
+    while round(value / 1000 ** (unit + 1), 1) >= 1000 and unit < len(_UNITS) - 1:
+        unit += 1
+    return f"{value / 1000 ** (unit + 1):.1f} {_UNITS[unit]}"
 
 
 def number(count: int) -> str:

@@ -34,9 +34,9 @@ _log = logging.getLogger(__name__)
 # Threads that compute hold the interpreter for this long at a time; short turns keep the window awake.
 _SWITCH_SECONDS = 0.00005
 
-# What is left over in circles is looked for seldom while the window is used: among a million objects
-# that stops every thread for a tenth of a second.
-_GARBAGE = (10_000, 50, 1_000)
+# What is left over in circles is looked for on the interface's thread alone, as objects of the toolkit must end there; and seldom,
+# as among a million objects that stops every thread for a tenth of a second.
+_GARBAGE_MS, _GARBAGE_FROM = 2000, 10_000
 
 _SOON_MS = 300  # after which the window stands
 
@@ -75,9 +75,9 @@ def main(words: Sequence[str]) -> int:
     window.show()
     app.commitDataRequest.connect(partial(_ask_before_logging_out, window))
     start = list(map(Path, words)) or there([window.places_menu.places.last])
-    QTimer.singleShot(0, lambda: window.workspace.open(start))
-    QTimer.singleShot(0, _settle_garbage)
-    QTimer.singleShot(_SOON_MS, start_error_log)
+    QTimer.singleShot(0, window, lambda: window.workspace.open(start))
+    QTimer.singleShot(0, window, _settle_garbage)
+    QTimer.singleShot(_SOON_MS, window, start_error_log)
     window.background.run(_clear_up, done=lambda _: None, failed=_not_cleared)
     app.applicationStateChanged.connect(_tidy_up)
     return app.exec()
@@ -122,10 +122,17 @@ def _not_cleared(error: BaseException) -> None:
 
 
 def _settle_garbage() -> None:
-    """What is there by now stays until the end."""
+    """What is there by now stays until the end; what is new is looked through now and then."""
     gc.freeze()
-    gc.set_threshold(*_GARBAGE)
-    gc.enable()
+    timer = QTimer(QApplication.instance())
+    timer.setInterval(_GARBAGE_MS)
+    timer.timeout.connect(_collect_garbage)
+    timer.start()
+
+
+def _collect_garbage() -> None:
+    if gc.get_count()[0] > _GARBAGE_FROM:
+        gc.collect(1)
 
 
 def _tidy_up(state: Qt.ApplicationState) -> None:

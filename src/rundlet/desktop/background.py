@@ -53,7 +53,7 @@ class Background(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._preview_pane = ThreadPoolExecutor(_THREADS, thread_name_prefix="looking")
+        self._looking = ThreadPoolExecutor(_THREADS, thread_name_prefix="looking")
         self._working = ThreadPoolExecutor(_MOST_JOBS, thread_name_prefix="working")
         self._results: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
         self._running: set[Task] = set()
@@ -76,7 +76,7 @@ class Background(QObject):
         if self._closed:
             return task
         self._running.add(task)
-        (self._working if long else self._preview_pane).submit(self._work, task, work)
+        (self._working if long else self._looking).submit(self._work, task, work)
         self._timer.start()
         return task
 
@@ -124,7 +124,7 @@ class Background(QObject):
             else:
                 task.drop()
         self._closed = True
-        for pool in (self._preview_pane, self._working):
+        for pool in (self._looking, self._working):
             pool.shutdown(cancel_futures=True)
         self._timer.stop()
         while not self._results.empty():

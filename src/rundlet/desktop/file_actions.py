@@ -31,6 +31,8 @@ if TYPE_CHECKING:
     from rundlet.desktop.locations.place import OpenArchive
     from rundlet.desktop.pages.from_column import FromColumn
     from rundlet.desktop.state.workspace import Workspace
+    from rundlet.desktop.views.entry_views import EntryView, ThumbView
+    from rundlet.desktop.views.long_view import LongView
 
 _ACTIONS = (
     ("all", "Choose everything", "Ctrl+A"),
@@ -83,10 +85,8 @@ class FileActions(QObject):
             self.actions[name] = action
         self.actions["hidden"].setCheckable(True)
         for view in source.pages.lists:
-            view.addActions(list(self.actions.values()))
-            view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-            view.customContextMenuRequested.connect(self._offer)
-            view.drag_wanted.connect(self._drag)
+            self._wire_list(view)
+        source.pages.added.connect(self._wire_list)
         message = (
             source.pages.message
         )  # stands in the place of an empty folder, into which things can be put all the same
@@ -100,6 +100,12 @@ class FileActions(QObject):
         workspace.selector.changed.connect(self._refresh)
         source.view.selectionModel().currentChanged.connect(self._refresh)
         self._refresh()
+
+    def _wire_list(self, view: EntryView | LongView | ThumbView) -> None:
+        view.addActions(list(self.actions.values()))
+        view.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        view.customContextMenuRequested.connect(self._offer)
+        view.drag_wanted.connect(self._drag)
 
     def _refresh(self, *_: object) -> None:
         on_disk = self._is_editable

@@ -8,7 +8,6 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from PySide6.QtCore import QMimeDatabase, QUrl
-from PySide6.QtDBus import QDBusConnection, QDBusMessage
 from PySide6.QtGui import QDesktopServices, QGuiApplication
 
 from rundlet.desktop.dragging import files_mime
@@ -23,6 +22,8 @@ def show_in_file_manager(path: Path) -> bool:
 
     Returns whether anything was there to show it.
     """
+    from PySide6.QtDBus import QDBusConnection, QDBusMessage  # not for a window that shows nothing yet
+
     bus = QDBusConnection.sessionBus()
     if bus.isConnected():
         message = QDBusMessage.createMethodCall(_SERVICE, _OBJECT, _SERVICE, "ShowItems")

@@ -26,11 +26,12 @@ from rundlet.core.jobs.outcomes import FolderMade, Renamed
 from rundlet.core.streams.parts import files_of
 from rundlet.core.text import quoted
 from rundlet.core.userdata.journal import Journal
-from rundlet.core.userdata.places import Places
+from rundlet.core.userdata.places import Places, there
 from rundlet.core.userdata.presets import Presets
 from rundlet.core.userdata.settings_file import Settings
 from rundlet.desktop.actions import add_actions
-from rundlet.desktop.background import Background
+from rundlet.desktop.background import Background, Latest
+from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.file_actions import FileActions
 from rundlet.desktop.file_manager import copy_files, show_in_file_manager
 from rundlet.desktop.history import History
@@ -48,12 +49,15 @@ from rundlet.desktop.state.workspace import Workspace
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.breadcrumbs import Breadcrumbs
 from rundlet.desktop.views.job_strip import Strip
+from rundlet.desktop.views.quiet_page import QuietPage
 from rundlet.presentation.findings import problem_words
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
 
 _HOLD_MS = 50
+_MOST_RECENT = 5
+_SOON_MS = 500  # after which the window stands, and nobody waits for it
 
 _PAINTS = (QEvent.Type.UpdateRequest, QEvent.Type.LayoutRequest, QEvent.Type.Resize, QEvent.Type.Show)
 
@@ -79,6 +83,7 @@ class Window(QMainWindow):
             self.workspace, self.background, Places.read(None if data is None else data / "places.json"), self
         )
         self._closing = False
+        self._archives_task = Latest(self.background)
         self._place_before: Place | None = None
         self._press_at: Place | None = None  # where the button is to be pressed once the landing is known
         self.preview_loader = PreviewLoader(self.workspace, self.background)
@@ -98,6 +103,15 @@ class Window(QMainWindow):
         self._wire()
         self.source.pages.page.setFocus()
         self.history.recall()
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(_SOON_MS)
+        self._soon.timeout.connect(self._prepare)
+        self._soon.start()
+
+    def _prepare(self) -> None:
+        """Make beforehand, once the window stands, what the first click needs."""
+        self.how.pack, self.target.pack  # noqa: B018 - being asked for makes them
 
     def _lay_out(self) -> None:
         s = theme.sizes
@@ -157,6 +171,7 @@ class Window(QMainWindow):
     def _wire(self) -> None:
         ws = self.workspace
         ws.moved.connect(self._moved)
+        ws.listed.connect(self._recall_archives)
         self.breadcrumbs.chosen.connect(ws.go)
         self.back_button.clicked.connect(ws.back)
         self.finder.textChanged.connect(self.source.narrow_to)
@@ -164,7 +179,7 @@ class Window(QMainWindow):
         self.target.pack_pressed.connect(self.job_starter.start_pack)
         self.target.unpack_pressed.connect(self.job_starter.start_unpack)
         self.target.batch_pressed.connect(self.job_starter.start_several)
-        self.target.pack.cut_wanted.connect(self.how.pack.options.cut_into)
+        self.target.cut_wanted.connect(self.how.cut_into)
         self.jobs.ended.connect(self._job_ended)
         self.file_actions.unpack_wanted.connect(self._press_when_ready)
         ws.unpacking.landed.connect(self._landed)
@@ -220,6 +235,13 @@ class Window(QMainWindow):
         where = place.archive or place.folder
         self.setWindowTitle(f"{where.name or where} – Rundlet")
 
+    def _recall_archives(self) -> None:
+        """Offer the archives used last where nothing is selected; whether they are there is looked up beside the interface."""
+        archives = list(self.places_menu.places.archives)
+        self._archives_task.run(
+            lambda _: there(archives)[:_MOST_RECENT], done=self.how.quiet.show_files, failed=log_failure
+        )
+
     def _say_gone(self, path: Path) -> None:
         self.source.notice.tell(f"{quoted(path.name)} was moved or deleted by another program.", stays=True)
 
@@ -229,12 +251,12 @@ class Window(QMainWindow):
     def _hold_buttons(self, *_: object) -> None:
         """The button is off until the job that it started has taken over."""
         held = {
-            self.target.pack.go: self.job_starter.holds_packing,
-            self.target.unpack.go: self.job_starter.holds_unpacking,
-            self.target.batch.go: self.job_starter.holds_batch,
+            "pack": self.job_starter.holds_packing,
+            "unpack": self.job_starter.holds_unpacking,
+            "batch": self.job_starter.holds_batch,
         }
-        for button, holds in held.items():
-            button.hold(holds)
+        for button, what in self.target.buttons():
+            button.hold(held[what])
         if any(held.values()):
             self._press_timer.start()
         else:
@@ -245,6 +267,13 @@ class Window(QMainWindow):
     def _press_button(self) -> None:
         if self.target.go.isEnabled():
             self.target.go.click()
+        else:
+            self._say_nothing_selected()
+
+    def _say_nothing_selected(self) -> None:
+        """A key that needs something selected says so where nothing is."""
+        if isinstance(self.target.page, QuietPage):
+            self.source.notice.tell("Nothing is selected. Select files or folders first, or open an archive.")
 
     def _press_when_ready(self) -> None:
         """Unpack everything, as soon as it is known where it lands; not if the person goes elsewhere before that."""
@@ -253,6 +282,10 @@ class Window(QMainWindow):
 
     def _landed(self, *_: object) -> None:
         place, self._press_at = self._press_at, None
+        if place is not None:
+            QTimer.singleShot(0, self, lambda: self._press_landed(place))  # once everybody else knows where it lands
+
+    def _press_landed(self, place: Place) -> None:
         if place == self.workspace.place and not self.workspace.selection.items:
             self._press_button()
 
@@ -289,12 +322,18 @@ class Window(QMainWindow):
         self.source.pages.page.setFocus()
 
     def _go_how(self) -> None:
-        page = self.how.unpack.with_folders if self.workspace.place.in_archive else self.how.pack.level
-        page.setFocus()
+        page = self.how.page
+        if isinstance(page, QuietPage):
+            self._say_nothing_selected()
+        else:
+            page.first.setFocus()
 
     def _go_to(self) -> None:
-        page = self.target.unpack.folder.edit if self.workspace.place.in_archive else self.target.pack.name
-        page.setFocus()
+        page = self.target.page
+        if isinstance(page, QuietPage):
+            self._say_nothing_selected()
+        else:
+            page.first.setFocus()
 
     def _job_ended(self, running: RunningJob, result: JobResult) -> None:
         if running.shows and result.show is not None and result.outcome is not None and result.outcome.files:
@@ -304,6 +343,7 @@ class Window(QMainWindow):
             return
         self.workspace.unpacking.plan_again()
         self.batch.plan_again()
+        self._recall_archives()
         self.history.note(running, result)
         place = self.workspace.place
         if place.archive is not None and not os.path.exists(place.archive):
@@ -351,6 +391,7 @@ class Window(QMainWindow):
         self.hide()  # what is under way is cancelled, and may take a moment to come to its end
         self.trials.stop()
         self._press_timer.stop()
+        self._soon.stop()
         for running in tuple(self.jobs.running):
             self.jobs.cancel(running)
         self.places_menu.places.note_last(self.workspace.place.folder)

@@ -5,24 +5,29 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-import platformdirs
+from rundlet.core.streams.private import base_folder
 
 _NAME = "rundlet"
 
 
 def config_folder() -> Path:
     """What a person has set."""
-    return Path(platformdirs.user_config_dir(_NAME))
+    return base_folder("XDG_CONFIG_HOME", ".config") / _NAME
 
 
 def state_folder() -> Path:
     """What was done, and where."""
-    return Path(platformdirs.user_state_dir(_NAME))
+    return base_folder("XDG_STATE_HOME", ".local/state") / _NAME
+
+
+def data_home() -> Path:
+    """What all programs keep of a person's data in, the trash among it."""
+    return base_folder("XDG_DATA_HOME", ".local/share")
 
 
 def former_folder() -> Path:
     """Where all of this was kept before."""
-    return Path(platformdirs.user_data_dir(_NAME))
+    return data_home() / _NAME
 
 
 def moved_from(old: Path, new: Path) -> Path:

@@ -12,10 +12,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote
 
-import platformdirs
-from send2trash import TrashPermissionError, send2trash
-
 from rundlet.core.errors import Cancelled, FileProblem, file_problem
+from rundlet.core.fs.base_folders import data_home
 from rundlet.core.fs.safe_names import first_free
 from rundlet.core.jobs.findings import Reason
 from rundlet.core.streams.renaming import rename_new
@@ -64,15 +62,30 @@ def trash_one(path: Path) -> str:
         number = os.lstat(path).st_ino
         if os.path.islink(path) and not os.path.exists(path):
             return _trash_link(path)
-        send2trash(str(path))
-    except TrashPermissionError as error:
-        reason = "its disk has no trash"
-        raise FileProblem(
-            f"Could not move {quoted(str(path))} to the trash: {reason}.", errno=error.errno or 0, reason=reason
-        ) from error
+        send_to_trash(path)
     except OSError as error:
         raise file_problem(error, "move to the trash", path) from error
     return next(_infos_of(path, number), "")
+
+
+def send_to_trash(path: Path) -> None:
+    """Move one thing to the desktop's trash.
+
+    Raises:
+        FileProblem: when its disk has none.
+        OSError: when the system refuses.
+    """
+    from send2trash import TrashPermissionError, send2trash  # the window stands before anything goes to the trash
+
+    try:
+        send2trash(str(path))
+    except TrashPermissionError as error:
+        raise _no_trash(path) from error
+
+
+def _no_trash(path: Path) -> FileProblem:
+    reason = "its disk has no trash"
+    return FileProblem(f"Could not move {quoted(str(path))} to the trash: {reason}.", errno=errno.EACCES, reason=reason)
 
 
 def _trash_link(path: Path) -> str:
@@ -97,7 +110,7 @@ def _trash_link(path: Path) -> str:
             info.unlink()
             raise
         return str(info)
-    raise TrashPermissionError(str(path))
+    raise _no_trash(path)
 
 
 def _infos_of(path: Path, number: int) -> Iterator[str]:
@@ -213,7 +226,7 @@ def _fields(info: Path) -> dict[str, str]:
 
 def _cans(path: Path) -> Iterator[tuple[Path, Path | None]]:
     """The trash cans that this place may have gone to, each with the top of its disk where names are kept from there."""
-    yield Path(platformdirs.user_data_dir()) / "Trash", None
+    yield data_home() / "Trash", None
     top = path.parent
     while not os.path.ismount(top) and top != top.parent:
         top = top.parent

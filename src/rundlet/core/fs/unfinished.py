@@ -8,7 +8,6 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
-import secrets
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -26,7 +25,7 @@ def _notes() -> Path:
 @contextmanager
 def noted(folders: Iterable[Path]) -> Iterator[None]:
     """Keep a note of folders for as long as names change in them. Where none can be kept, the work goes on without."""
-    fd, note = -1, _notes() / secrets.token_hex(8)
+    fd, note = -1, _notes() / os.urandom(8).hex()
     try:
         try:
             note.parent.mkdir(parents=True, exist_ok=True, mode=0o700)

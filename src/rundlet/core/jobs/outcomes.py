@@ -16,7 +16,7 @@ _LEFT_OUT_OF_VALUES = ("target", "issues", "created")
 
 @dataclass(slots=True)
 class Outcome:
-    """What every kind of job leaves behind.
+    """What every kind of job leaves behind. A kind with no fields of its own need not be a dataclass once more.
 
     Attributes:
         kind: what the log and programs know this kind by; it never changes.
@@ -81,16 +81,18 @@ class Outcome:
         return values
 
 
-@dataclass(slots=True)
 class Packed(Outcome):
     """An archive was made."""
+
+    __slots__ = ()
 
     kind: ClassVar[str] = "pack"
 
 
-@dataclass(slots=True)
 class Added(Outcome):
     """Files were added to an archive."""
+
+    __slots__ = ()
 
     kind: ClassVar[str] = "add"
 
@@ -141,9 +143,10 @@ class Checked(Outcome):
     unverified: int = 0
 
 
-@dataclass(slots=True)
 class Trashed(Outcome):
     """Things were moved to the trash."""
+
+    __slots__ = ()
 
     kind: ClassVar[str] = "trash"
 
@@ -152,9 +155,10 @@ class Trashed(Outcome):
         return None
 
 
-@dataclass(slots=True)
 class Copied(Outcome):
     """Things were copied into a folder."""
+
+    __slots__ = ()
 
     kind: ClassVar[str] = "copy"
 
@@ -163,30 +167,34 @@ class Copied(Outcome):
         return self.first_created
 
 
-@dataclass(slots=True)
 class Moved(Outcome):
     """Things were moved into a folder."""
+
+    __slots__ = ()
 
     kind: ClassVar[str] = "move"
 
 
-@dataclass(slots=True)
 class Renamed(Outcome):
     """A file or folder got another name."""
+
+    __slots__ = ()
 
     kind: ClassVar[str] = "rename"
 
 
-@dataclass(slots=True)
 class FolderMade(Outcome):
     """A folder was made."""
+
+    __slots__ = ()
 
     kind: ClassVar[str] = "folder"
 
 
-@dataclass(slots=True)
 class CopiedOut(Outcome):
     """Private copies of entries were made, for other programs; the log does not tell of it."""
+
+    __slots__ = ()
 
     kind: ClassVar[str] = "lend"
     is_noted: ClassVar[bool] = False
@@ -196,9 +204,10 @@ class CopiedOut(Outcome):
         return None
 
 
-@dataclass(slots=True)
 class Undone(Outcome):
     """An earlier job was undone."""
+
+    __slots__ = ()
 
     kind: ClassVar[str] = "undo"
     is_noted: ClassVar[bool] = False

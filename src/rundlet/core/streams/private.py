@@ -9,14 +9,23 @@ import stat
 from pathlib import Path
 from typing import BinaryIO
 
-import platformdirs
-
 _OTHERS = 0o077
+
+
+def base_folder(variable: str, usual: str) -> Path:
+    """One of the folders of the XDG Base Directory Specification.
+
+    Args:
+        variable: what may name it; what is no whole path counts as nothing, as the description says.
+        usual: where it is otherwise, below the home folder.
+    """
+    named = os.environ.get(variable, "")
+    return Path(named) if named.startswith("/") else Path.home() / usual
 
 
 def cache_root() -> Path:
     """The folder of everything that can be made anew."""
-    return Path(platformdirs.user_cache_dir("rundlet"))
+    return base_folder("XDG_CACHE_HOME", ".cache") / "rundlet"
 
 
 def private_folder(path: Path) -> Path:

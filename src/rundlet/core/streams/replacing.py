@@ -13,8 +13,6 @@ import fcntl
 import json
 import os
 import re
-import secrets
-import shutil
 import stat
 import time
 from collections.abc import Iterator, Mapping, Sequence
@@ -39,7 +37,7 @@ Identity = tuple[int, int, int, int]
 
 def hidden_name(kind: str = "") -> str:
     """A name for something of ours that is there for a moment only; ``.tmp``, ``.swap``, or nothing for a folder."""
-    return f"{_OURS}{secrets.token_hex(8)}{kind}"
+    return f"{_OURS}{os.urandom(8).hex()}{kind}"
 
 
 def is_hidden_name(name: str) -> bool:
@@ -368,6 +366,8 @@ def _remove_stale(folder: int, name: str) -> None:
         if stat.S_ISREG(status.st_mode):
             os.unlink(name, dir_fd=folder)
         elif stat.S_ISDIR(status.st_mode):
+            import shutil  # seldom needed, and much to load
+
             shutil.rmtree(name, dir_fd=folder)
     except OSError:
         return

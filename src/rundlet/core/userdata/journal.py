@@ -7,7 +7,6 @@ import json
 import logging
 import os
 import stat
-import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass, field, fields, replace
 from datetime import UTC, datetime
@@ -115,7 +114,7 @@ class Record:
 
 def new_id() -> str:
     """A name for a job that no other has."""
-    return uuid.uuid4().hex
+    return os.urandom(16).hex()
 
 
 def failed_record(

@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
-import squarify
-
 from rundlet.core.model.file_type import FileType
 
 MOST = 36
@@ -80,6 +78,8 @@ def placed(areas: Sequence[Area], width: float, height: float, *, title: float, 
 def _in_frame(areas: Sequence[Area], x: float, y: float, width: float, height: float, *, depth: int) -> list[Placed]:
     if not areas or width <= 0 or height <= 0:
         return []
+    import squarify  # few look at the map
+
     sizes = squarify.normalize_sizes([area.size for area in areas], width, height)
     places = squarify.squarify(sizes, x, y, width, height)
     return [

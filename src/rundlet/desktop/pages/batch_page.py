@@ -54,6 +54,15 @@ class BatchPage(QWidget):
         self.show_files.clicked.connect(self._changed)
         batch.changed.connect(self._show)
 
+    def refresh(self) -> None:
+        """Show how things are now."""
+        self._show()
+
+    @property
+    def first(self) -> QWidget:
+        """Where one begins by keyboard."""
+        return self.clash[self._batch.form.on_clash]
+
     def _show(self) -> None:
         form = self._batch.form
         self.statement.setText(f"Unpack {text.plural(len(form.archives), 'archive')}")
@@ -121,6 +130,15 @@ class BatchTarget(QWidget):
             form.rules.clear()
 
         self._batch.change(change)
+
+    def refresh(self) -> None:
+        """Show how things are now."""
+        self._show()
+
+    @property
+    def first(self) -> QWidget:
+        """Where one begins by keyboard."""
+        return self.folder.edit
 
     def _show(self) -> None:
         if not self._batch.unpacks:

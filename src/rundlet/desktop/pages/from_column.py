@@ -10,6 +10,7 @@ from PySide6.QtCore import QElapsedTimer, QPoint, Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QApplication,
+    QListView,
     QSplitter,
 )
 
@@ -41,6 +42,8 @@ if TYPE_CHECKING:
     from rundlet.desktop.locations.place import Selection
     from rundlet.desktop.preview_loader import PreviewLoader, Thumbs
     from rundlet.desktop.state.workspace import Workspace
+    from rundlet.desktop.views.long_view import LongView
+    from rundlet.desktop.views.preview import Preview
 
 _HINT = "Tick or Ctrl-click to choose. Shift picks a run, Ctrl takes one back out."
 _MAP_HINT = "A click goes into a folder or an archive, and chooses a file."
@@ -75,13 +78,11 @@ class FromColumn(Column):
         self._find = ""
         self.body.addWidget(self._types)
         self.preview_pane = PreviewPane(workspace, preview_loader, self.view, self.view_buttons["look"])
-        self.preview = self.preview_pane.preview
         self.halves = QSplitter(Qt.Orientation.Vertical)
         self.halves.addWidget(self.pages)
-        self.halves.addWidget(self.preview)
         self.halves.setChildrenCollapsible(False)
         self.halves.setStretchFactor(0, 1)
-        self.halves.setSizes([theme.sizes.window_height, theme.sizes.preview])
+        self.preview_pane.made.connect(self._add_preview)
         self.body.addWidget(self.halves, 1)
         self._before: tuple[int, ...] = ()
         self._order_task, self._narrow_task = Latest(workspace.background), Latest(workspace.background)
@@ -99,15 +100,19 @@ class FromColumn(Column):
         self._wire()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        """Where it is narrow, names get the room of the kinds, which the icons tell too."""
         super().resizeEvent(event)
+        self._show_columns()
+
+    def _show_columns(self) -> None:
+        """Where it is narrow, names get the room of the kinds, which the icons tell too."""
         for key, least in (
             ("kind", theme.sizes.kinds_from),
             ("changed", theme.sizes.times_from),
             ("share", theme.sizes.shares_from),
         ):
-            for view in (self.view, self.pages.long):
-                view.setColumnHidden(COLUMNS.index(key), self.width() < least)
+            for view in self.pages.lists:
+                if not isinstance(view, QListView):
+                    view.setColumnHidden(COLUMNS.index(key), self.width() < least)
 
     def _hands_are_busy(self) -> bool:
         """Whether something is being typed, dragged or chosen from a menu, which rows must not be taken away from."""
@@ -126,10 +131,8 @@ class FromColumn(Column):
         self._workspace.selector.row_changed.connect(self.model.refresh_row)
         self._workspace.selector.changed.connect(self._show_choice)
         self._workspace.restored.connect(self._choose_all_of)
-        for view in self.pages.lists:
-            view.entered.connect(self._enter)
-            view.look_wanted.connect(self.preview_pane.toggle)
-            view.replaced.connect(self._let_go_of_unseen)
+        self._wire_list(self.view)
+        self.pages.added.connect(self._wire_list)
         self.pages.way_changed.connect(self._hint_again)
         self.view.selectionModel().selectionChanged.connect(self._selection_changed)
         self._types.changed.connect(self._narrow)
@@ -140,6 +143,21 @@ class FromColumn(Column):
         self.offers.keep.clicked.connect(self._workspace.selector.keep_others)
         self.offers.only_here.clicked.connect(self._workspace.selector.clear_others)
         self.pages.message.back.clicked.connect(self._leave_message)
+
+    @property
+    def preview(self) -> Preview:
+        """What shows the current file."""
+        return self.preview_pane.preview
+
+    def _add_preview(self, preview: Preview) -> None:
+        self.halves.addWidget(preview)
+        self.halves.setSizes([theme.sizes.window_height, theme.sizes.preview])
+
+    def _wire_list(self, view: EntryView | LongView | ThumbView) -> None:
+        view.entered.connect(self._enter)
+        view.look_wanted.connect(self.preview_pane.toggle)
+        view.replaced.connect(self._let_go_of_unseen)
+        self._show_columns()
 
     def _beside(self, work: Callable[[], None], then: Callable[[], None]) -> None:
         self._order_task.run(lambda _: work(), done=lambda _: then(), failed=self.tell)
@@ -191,7 +209,7 @@ class FromColumn(Column):
         if again:
             if self._find or self._types.chosen:
                 self.model.narrow(self._find, self._types.chosen)
-            QTimer.singleShot(0, lambda: self.pages.rows.verticalScrollBar().setValue(scrolled))
+            QTimer.singleShot(0, self, lambda: self.pages.rows.verticalScrollBar().setValue(scrolled))
         if within:
             self._expand_few(listing)
         empty = not len(listing.children(0))

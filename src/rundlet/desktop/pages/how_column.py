@@ -1,60 +1,109 @@
-"""How: what to do with what is chosen. On the disk it packs, in an archive it unpacks."""
+"""How: what to do with what is selected. On the disk it packs, in an archive it unpacks."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import (
-    QStackedWidget,
-    QWidget,
-)
+from PySide6.QtWidgets import QStackedWidget, QWidget
 
-from rundlet.desktop.pages.batch_page import BatchPage
-from rundlet.desktop.pages.pack_page import PackPage
-from rundlet.desktop.pages.unpack_page import UnpackPage
-from rundlet.desktop.views.basics import (
-    Choices,
-    Column,
-    scrolling,
-)
+from rundlet.desktop.views.basics import Choices, Column, scrolling
+from rundlet.desktop.views.quiet_page import QuietPage
 
 if TYPE_CHECKING:
     from rundlet.core.userdata.presets import Presets
+    from rundlet.desktop.pages.batch_page import BatchPage
+    from rundlet.desktop.pages.pack_page import PackPage
+    from rundlet.desktop.pages.unpack_page import UnpackPage
     from rundlet.desktop.state.archive_batch import ArchiveBatch, BatchForm
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
 
 
 class HowColumn(Column):
-    """Shows the page that fits where one stands."""
+    """Shows the page that fits where one stands; each is made when it is first wanted."""
 
     def __init__(self, workspace: Workspace, trials: TrialRunner, batch: ArchiveBatch, presets: Presets) -> None:
         super().__init__("How")
         self._workspace = workspace
+        self._trials = trials
         self._batch = batch
+        self._presets = presets
+        self._pack: PackPage | None = None
+        self._unpack: UnpackPage | None = None
+        self._batch_page: BatchPage | None = None
         self.what = Choices([("unpack", "Unpack"), ("pack", "Pack")], name="What to do with the archives")
         self.what.setVisible(False)
         self.body.addWidget(self.what)
-        self.pack = PackPage(workspace, trials, presets)
-        self.unpack = UnpackPage(workspace)
-        self.batch = BatchPage(batch)
+        self.quiet = QuietPage(
+            "Nothing is selected",
+            "Select files or folders to pack them, or open an archive to unpack it. You can drop files here, too.",
+            "Recent archives",
+        )
         self._pages = QStackedWidget()
-        self._holders: dict[QWidget, QWidget] = {self.pack: self.pack}
-        for part in (self.unpack, self.batch):
-            self._holders[part] = scrolling(part)
-        for holder in self._holders.values():
-            self._pages.addWidget(holder)
+        self._holders: dict[QWidget, QWidget] = {}
+        self._hold(self.quiet, self.quiet)
         self.body.addWidget(self._pages, 1)
         workspace.moved.connect(self._show)
+        workspace.selector.changed.connect(self._show)
         batch.changed.connect(self._show)
         self.what.chosen.connect(self._what_chosen)
+        self.quiet.opened.connect(workspace.enter_file)
+
+    def _hold(self, page: QWidget, holder: QWidget) -> None:
+        self._holders[page] = holder
+        self._pages.addWidget(holder)
+
+    @property
+    def pack(self) -> PackPage:
+        """The page for packing."""
+        if self._pack is None:
+            from rundlet.desktop.pages.pack_page import PackPage
+
+            self._pack = PackPage(self._workspace, self._trials, self._presets)
+            self._hold(self._pack, self._pack)
+            self._pack.refresh()
+        return self._pack
+
+    @property
+    def unpack(self) -> UnpackPage:
+        """The page for unpacking."""
+        if self._unpack is None:
+            from rundlet.desktop.pages.unpack_page import UnpackPage
+
+            self._unpack = UnpackPage(self._workspace)
+            self._hold(self._unpack, scrolling(self._unpack))
+            self._unpack.refresh()
+        return self._unpack
+
+    @property
+    def batch(self) -> BatchPage:
+        """The page for unpacking several archives."""
+        if self._batch_page is None:
+            from rundlet.desktop.pages.batch_page import BatchPage
+
+            self._batch_page = BatchPage(self._batch)
+            self._hold(self._batch_page, scrolling(self._batch_page))
+            self._batch_page.refresh()
+        return self._batch_page
+
+    @property
+    def page(self) -> PackPage | UnpackPage | BatchPage | QuietPage:
+        """The page that fits where one stands."""
+        if self._workspace.place.in_archive:
+            return self.unpack
+        if self._batch.unpacks:
+            return self.batch
+        return self.pack if self._workspace.selection.items else self.quiet
 
     def _show(self, _: object = None) -> None:
-        in_archive, batch = self._workspace.place.in_archive, self._batch
-        self.what.setVisible(not in_archive and bool(batch.form.archives))
+        batch = self._batch
+        self.what.setVisible(not self._workspace.place.in_archive and bool(batch.form.archives))
         self.what.choose("unpack" if batch.form.wanted else "pack")
-        page = self.unpack if in_archive else self.batch if batch.unpacks else self.pack
-        self._pages.setCurrentWidget(self._holders[page])
+        self._pages.setCurrentWidget(self._holders[self.page])
+
+    def cut_into(self, size: int) -> None:
+        """Split the archive into parts of so many bytes."""
+        self.pack.options.cut_into(size)
 
     def _what_chosen(self, what: str) -> None:
         def change(form: BatchForm) -> None:

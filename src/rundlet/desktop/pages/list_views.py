@@ -9,15 +9,16 @@ from PySide6.QtWidgets import QButtonGroup, QStackedWidget, QToolButton, QWidget
 
 from rundlet.core.model.file_type import FileType
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.entry_views import EntryView, ThumbView
-from rundlet.desktop.views.long_view import LongView
+from rundlet.desktop.views.entry_views import EntryView
 from rundlet.desktop.views.message_page import MessagePage
-from rundlet.desktop.views.space_map import SpaceMap
 
 if TYPE_CHECKING:
     from rundlet.desktop.models.entries import EntryModel
     from rundlet.desktop.preview_loader import Thumbs
     from rundlet.desktop.state.workspace import Workspace
+    from rundlet.desktop.views.entry_views import ThumbView
+    from rundlet.desktop.views.long_view import LongView
+    from rundlet.desktop.views.space_map import SpaceMap
 
 _MAP_AFTER_MS = 200
 _VIEWS = {"list": "As a list", "thumbs": "As small pictures", "map": "As a space map: area is size"}
@@ -29,27 +30,29 @@ class ListViews(QStackedWidget):
 
     Signals:
         way_changed: the place is shown in another way.
+        added: with a further view of rows, which is made when it is first wanted.
 
     Attributes:
-        view, long: the list, and the one for very many rows.
-        thumbs, map: the other two ways.
+        view: the list.
         message: what stands there when there is nothing to show.
         ways: the buttons that choose, and the one for looking into the current file.
     """
 
     way_changed = Signal()
+    added = Signal(object)
 
     def __init__(self, workspace: Workspace, model: EntryModel, thumbs: Thumbs) -> None:
         super().__init__()
         self._workspace = workspace
         self._model = model
+        self._pictures = thumbs
         self.view = EntryView(model)
-        self.long = LongView(self.view)
-        self.thumbs = ThumbView(self.view, thumbs)
-        self.map = SpaceMap()
+        self._long: LongView | None = None
+        self._thumbs: ThumbView | None = None
+        self._map: SpaceMap | None = None
         self.message = MessagePage()
-        for page in (self.view, self.long, self.thumbs, self.map, self.message):
-            self.addWidget(page)
+        self.addWidget(self.view)
+        self.addWidget(self.message)
         self._group = QButtonGroup(self)
         self.view_buttons = {way: self._way_button(way, words) for way, words in _VIEWS.items()}
         self.view_buttons[_LOOK] = _button(_LOOK, "Look into the current file (Space)")
@@ -59,7 +62,6 @@ class ListViews(QStackedWidget):
         self._map_timer.setSingleShot(True)
         self._map_timer.setInterval(_MAP_AFTER_MS)
         self._map_timer.timeout.connect(self._map_now)
-        self.map.entered.connect(self._enter_from_map)
         workspace.selector.row_changed.connect(self._map_later)
 
     def _way_button(self, way: str, words: str) -> QToolButton:
@@ -83,7 +85,42 @@ class ListViews(QStackedWidget):
     @property
     def page(self) -> QWidget:
         """What shows the place in the way that is chosen."""
-        return {"list": self.rows, "thumbs": self.thumbs, "map": self.map}[self._way]
+        if self._way == "list":
+            return self.rows
+        return self.thumbs if self._way == "thumbs" else self.map
+
+    @property
+    def long(self) -> LongView:
+        """The list for very many rows."""
+        if self._long is None:
+            from rundlet.desktop.views.long_view import LongView
+
+            self._long = LongView(self.view)
+            self.addWidget(self._long)
+            self.added.emit(self._long)
+        return self._long
+
+    @property
+    def thumbs(self) -> ThumbView:
+        """The small pictures."""
+        if self._thumbs is None:
+            from rundlet.desktop.views.entry_views import ThumbView
+
+            self._thumbs = ThumbView(self.view, self._pictures)
+            self.addWidget(self._thumbs)
+            self.added.emit(self._thumbs)
+        return self._thumbs
+
+    @property
+    def map(self) -> SpaceMap:
+        """The space map."""
+        if self._map is None:
+            from rundlet.desktop.views.space_map import SpaceMap
+
+            self._map = SpaceMap()
+            self.addWidget(self._map)
+            self._map.entered.connect(self._enter_from_map)
+        return self._map
 
     @property
     def rows(self) -> EntryView | LongView:
@@ -92,8 +129,8 @@ class ListViews(QStackedWidget):
 
     @property
     def lists(self) -> tuple[EntryView | LongView | ThumbView, ...]:
-        """All that show rows, of which one is in sight at most."""
-        return self.view, self.long, self.thumbs
+        """All that show rows and are there by now, of which one is in sight at most."""
+        return tuple(view for view in (self.view, self._long, self._thumbs) if view is not None)
 
     @property
     def is_map(self) -> bool:

@@ -85,6 +85,15 @@ class PackPage(QScrollArea):
         workspace.selector.changed.connect(self._show_choice)
         trials.changed.connect(self._show)
 
+    def refresh(self) -> None:
+        """Show how things are now."""
+        self._show()
+
+    @property
+    def first(self) -> QWidget:
+        """Where one begins by keyboard."""
+        return self.level
+
     def _show(self) -> None:
         form = self._workspace.packing.form
         self.formats.choose(form.info.id)

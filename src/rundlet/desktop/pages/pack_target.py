@@ -53,7 +53,7 @@ _CLASHES = {
 class PackTarget(QWidget):
     """The archive's name and folder, its size and what it must fit, and whether its name is taken."""
 
-    cut_wanted = Signal(int)
+    cut_wanted = Signal(object)
 
     def __init__(self, workspace: Workspace, trials: TrialRunner, quick: Quick) -> None:
         super().__init__()
@@ -225,6 +225,15 @@ class PackTarget(QWidget):
             form.limit, form.bad_limit = limit, bad
 
         self._workspace.packing.change(change)
+
+    def refresh(self) -> None:
+        """Show how things are now."""
+        self._show()
+
+    @property
+    def first(self) -> QWidget:
+        """Where one begins by keyboard."""
+        return self.name
 
     def _name_finished(self) -> None:
         self._workspace.packing.finish_stem()

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, Signal
 
 from rundlet.core import text
-from rundlet.desktop.views.preview import Preview
 
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QToolButton
@@ -15,6 +14,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.preview_loader import PreviewLoader
     from rundlet.desktop.state.workspace import Workspace
     from rundlet.desktop.views.entry_views import EntryView
+    from rundlet.desktop.views.preview import Preview
 
 
 class PreviewPane(QObject):
@@ -23,7 +23,12 @@ class PreviewPane(QObject):
     Args:
         view: whose current row it is.
         button: is down while the preview is shown.
+
+    Signals:
+        made: with the preview, once there is one.
     """
+
+    made = Signal(object)
 
     def __init__(
         self, workspace: Workspace, preview_loader: PreviewLoader, view: EntryView, button: QToolButton
@@ -33,21 +38,36 @@ class PreviewPane(QObject):
         self._preview_loader = preview_loader
         self._view = view
         self._button = button
-        self.preview = Preview()
-        self.preview.setVisible(False)
-        self.preview.closed.connect(self.toggle)
+        self._preview: Preview | None = None
         button.clicked.connect(self.set_on)
-        preview_loader.looked.connect(self.preview.show_seen)
         view.selectionModel().currentChanged.connect(self._look)
+
+    @property
+    def preview(self) -> Preview:
+        """What shows the file; made when it is first wanted."""
+        if self._preview is None:
+            from rundlet.desktop.views.preview import Preview
+
+            self._preview = Preview()
+            self._preview.setVisible(False)
+            self._preview.closed.connect(self.toggle)
+            self._preview_loader.looked.connect(self._preview.show_seen)
+            self.made.emit(self._preview)
+        return self._preview
+
+    @property
+    def _is_shown(self) -> bool:
+        return self._preview is not None and self._preview.isVisible()
 
     def toggle(self) -> None:
         """Show the preview, or no longer."""
-        self.set_on(not self.preview.isVisible())
+        self.set_on(not self._is_shown)
 
     def set_on(self, on: bool) -> None:
         """Show the current file beside the list, or no longer."""
         self._button.setChecked(on)
-        self.preview.setVisible(on)
+        if on or self._preview is not None:
+            self.preview.setVisible(on)
         if on:
             self._look()
         else:
@@ -55,7 +75,7 @@ class PreviewPane(QObject):
 
     def _look(self, *_: object) -> None:
         """Look at the current row, if anything is to be looked at."""
-        if not self.preview.isVisible():
+        if not self._is_shown:
             return
         index, listing = self._view.currentIndex(), self._workspace.listing
         node = self._view.entries.node(index) if index.isValid() else 0

@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import (
-    QStackedWidget,
-)
+from PySide6.QtWidgets import QStackedWidget
 
-from rundlet.desktop.pages.batch_page import BatchTarget
-from rundlet.desktop.pages.pack_target import PackTarget
-from rundlet.desktop.pages.unpack_target import UnpackTarget
-from rundlet.desktop.views.basics import (
-    Column,
-    GoButton,
-)
+from rundlet.desktop.views.basics import Column, GoButton
+from rundlet.desktop.views.quiet_page import QuietPage
 
 if TYPE_CHECKING:
+    from rundlet.desktop.pages.batch_page import BatchTarget
+    from rundlet.desktop.pages.pack_target import PackTarget
+    from rundlet.desktop.pages.unpack_target import UnpackTarget
     from rundlet.desktop.state.archive_batch import ArchiveBatch
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
@@ -25,40 +22,97 @@ if TYPE_CHECKING:
 
 
 class ToColumn(Column):
-    """Shows the page that fits where one stands."""
+    """Shows the page that fits where one stands; each is made when it is first wanted.
+
+    Signals:
+        pack_pressed, unpack_pressed, batch_pressed: the button of a page.
+        cut_wanted: the archive is to be split into parts of so many bytes.
+    """
 
     pack_pressed = Signal()
     unpack_pressed = Signal()
-
     batch_pressed = Signal()
+    cut_wanted = Signal(object)
 
     def __init__(self, workspace: Workspace, trials: TrialRunner, batch: ArchiveBatch, quick: Quick) -> None:
         super().__init__("To")
         self._workspace = workspace
+        self._trials = trials
         self._batch = batch
-        self.pack = PackTarget(workspace, trials, quick)
-        self.unpack = UnpackTarget(workspace, quick)
-        self.batch = BatchTarget(batch, quick)
+        self._quick = quick
+        self._pack: PackTarget | None = None
+        self._unpack: UnpackTarget | None = None
+        self._batch_target: BatchTarget | None = None
+        self.quiet = QuietPage("The result", "What will be made is shown here, before anything is done.")
+        self._no_button = GoButton("Pack")
+        self._no_button.setEnabled(False)
+        self._no_button.setParent(self.quiet)
+        self._no_button.hide()
         self._pages = QStackedWidget()
-        for page in (self.pack, self.unpack, self.batch):
-            self._pages.addWidget(page)
+        self._pages.addWidget(self.quiet)
         self.body.addWidget(self._pages, 1)
-        self.pack.go.clicked.connect(self.pack_pressed)
-        self.unpack.go.clicked.connect(self.unpack_pressed)
-        self.batch.go.clicked.connect(self.batch_pressed)
         workspace.moved.connect(self._show)
+        workspace.selector.changed.connect(self._show)
         batch.changed.connect(self._show)
 
-    def _show(self, _: object = None) -> None:
-        self._pages.setCurrentWidget(self._page)
+    @property
+    def pack(self) -> PackTarget:
+        """The page for packing."""
+        if self._pack is None:
+            from rundlet.desktop.pages.pack_target import PackTarget
+
+            self._pack = PackTarget(self._workspace, self._trials, self._quick)
+            self._pack.go.clicked.connect(self.pack_pressed)
+            self._pack.cut_wanted.connect(self.cut_wanted)
+            self._pages.addWidget(self._pack)
+            self._pack.refresh()
+        return self._pack
 
     @property
-    def _page(self) -> PackTarget | UnpackTarget | BatchTarget:
+    def unpack(self) -> UnpackTarget:
+        """The page for unpacking."""
+        if self._unpack is None:
+            from rundlet.desktop.pages.unpack_target import UnpackTarget
+
+            self._unpack = UnpackTarget(self._workspace, self._quick)
+            self._unpack.go.clicked.connect(self.unpack_pressed)
+            self._pages.addWidget(self._unpack)
+            self._unpack.refresh()
+        return self._unpack
+
+    @property
+    def batch(self) -> BatchTarget:
+        """The page for unpacking several archives."""
+        if self._batch_target is None:
+            from rundlet.desktop.pages.batch_page import BatchTarget
+
+            self._batch_target = BatchTarget(self._batch, self._quick)
+            self._batch_target.go.clicked.connect(self.batch_pressed)
+            self._pages.addWidget(self._batch_target)
+            self._batch_target.refresh()
+        return self._batch_target
+
+    @property
+    def page(self) -> PackTarget | UnpackTarget | BatchTarget | QuietPage:
+        """The page that fits where one stands."""
         if self._workspace.place.in_archive:
             return self.unpack
-        return self.batch if self._batch.unpacks else self.pack
+        if self._batch.unpacks:
+            return self.batch
+        return self.pack if self._workspace.selection.items else self.quiet
+
+    def _show(self, _: object = None) -> None:
+        self._pages.setCurrentWidget(self.page)
 
     @property
     def go(self) -> GoButton:
-        """The button at the end of the sentence."""
-        return self._page.go
+        """The button at the end of the sentence; one that can't be pressed where there is nothing to do."""
+        page = self.page
+        return self._no_button if isinstance(page, QuietPage) else page.go
+
+    def buttons(self) -> Iterator[tuple[GoButton, str]]:
+        """The buttons that there are by now, each with what it does: ``"pack"``, ``"unpack"`` or ``"batch"``."""
+        pages = (self._pack, "pack"), (self._unpack, "unpack"), (self._batch_target, "batch")
+        for page, what in pages:
+            if page is not None:
+                yield page.go, what

@@ -133,6 +133,15 @@ class UnpackPage(QWidget):
         self.not_kept.setText("\n".join(text.sentence(issue_words(loss)) for loss in losses))
         self.not_kept.setVisible(bool(losses))
 
+    def refresh(self) -> None:
+        """Show how things are now."""
+        self._show()
+
+    @property
+    def first(self) -> QWidget:
+        """Where one begins by keyboard."""
+        return self.with_folders
+
     def _show(self) -> None:
         self._show_outcome()
         form, selection = self._workspace.unpacking.form, self._workspace.selection

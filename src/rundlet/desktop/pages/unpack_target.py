@@ -81,6 +81,15 @@ class UnpackTarget(QWidget):
 
         self._workspace.unpacking.change(change)
 
+    def refresh(self) -> None:
+        """Show how things are now."""
+        self._show()
+
+    @property
+    def first(self) -> QWidget:
+        """Where one begins by keyboard."""
+        return self.folder.edit
+
     def _show(self) -> None:
         ws = self._workspace
         if not ws.place.in_archive:

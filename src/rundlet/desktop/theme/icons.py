@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from importlib import resources
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QByteArray, QRect, QRectF, QSize, Qt
@@ -19,7 +19,7 @@ _OWN_COLOUR = "currentColor"
 @functools.cache
 def _drawing(name: str) -> str:
     """An icon as SVG, with a word where its colour is to be."""
-    return resources.files(__package__).joinpath("svg", f"{name}.svg").read_text("utf-8")
+    return (Path(__file__).parent / "svg" / f"{name}.svg").read_text("utf-8")
 
 
 @functools.lru_cache(maxsize=256)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 from functools import partial
-from importlib import resources
+from pathlib import Path
 from string import Template
 
 from PySide6.QtCore import QRect, Qt
@@ -104,7 +104,7 @@ class Theme:
             app.setStyleSheet(self._style_sheet())
 
     def _style_sheet(self) -> str:
-        template = resources.files(__package__).joinpath("style.qss").read_text("utf-8")
+        template = Path(__file__).with_name("style.qss").read_text("utf-8")
         return Template(template).substitute(asdict(self.palette), **asdict(self.sizes))
 
     def _qt_palette(self) -> QPalette:
