@@ -14,10 +14,7 @@ from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QMenu
 
 from rundlet.core import text
 from rundlet.core.errors import Cancelled
-from rundlet.core.fs.create_rename import new_folder, rename
-from rundlet.core.fs.moving import copy_as, copy_into, move_into
 from rundlet.core.fs.safe_names import safe_name
-from rundlet.core.fs.trash import to_trash
 from rundlet.core.jobs.outcomes import Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
 from rundlet.core.model.file_type import looks_like_a_program
 from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
@@ -162,6 +159,8 @@ class FileActions(QObject):
         parent = self._workspace.place.folder
 
         def work(_: Job) -> Outcome:
+            from rundlet.core.fs.create_rename import new_folder
+
             made = new_folder(parent)
             return FolderMade(made, created=[str(made)])
 
@@ -179,6 +178,8 @@ class FileActions(QObject):
             return
 
         def work(_: Job) -> Outcome:
+            from rundlet.core.fs.create_rename import rename
+
             target = rename(path, name)
             return Renamed(target, moved=[(str(path), str(target))])
 
@@ -248,6 +249,8 @@ class FileActions(QObject):
     def _keep(self, copy: Copy, folder: Path) -> None:
         def work(job: Job) -> Outcome:
             outcome = Copied(folder)
+            from rundlet.core.fs.moving import copy_as
+
             copy_as(copy.path, folder / copy.name, outcome, job)
             copy.unkept = copy.unkept and not outcome.created
             return outcome
@@ -336,6 +339,8 @@ class FileActions(QObject):
         kind = Moved if moves else Copied
 
         def work(job: Job) -> Outcome:
+            from rundlet.core.fs.moving import copy_into, move_into
+
             outcome = kind(folder)
             job.begin("Moving" if moves else "Copying", total_entries=len(paths))
             (move_into if moves else copy_into)(paths, folder, outcome, job)
@@ -350,6 +355,8 @@ class FileActions(QObject):
 
         def work(job: Job) -> Outcome:
             job.begin("Moving to the trash", total_entries=len(paths))
+            from rundlet.core.fs.trash import to_trash
+
             outcome = Trashed(paths[0].parent)
             to_trash(paths, outcome, job)
             outcome.files = len(outcome.trashed)

@@ -13,8 +13,6 @@ from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Outcome, Undone
 from rundlet.core.userdata.journal import new_id
-from rundlet.presentation.findings import issue_line
-from rundlet.presentation.outcomes import outcome_words, title_of
 
 if TYPE_CHECKING:
     from rundlet.desktop.background import Background
@@ -53,6 +51,9 @@ class RunningJob:
     @property
     def title(self) -> str:
         """What it does."""
+
+        from rundlet.presentation.outcomes import title_of  # the window stands before there is a job
+
         return title_of(self.kind, self.target, self.source)
 
 
@@ -154,6 +155,10 @@ class Jobs(QObject):
 
 def result_of(title: str, outcome: Outcome, expected: tuple[int, float] = (0, 0.0)) -> JobResult:
     """An outcome in a sentence, and where it leads."""
+
+    from rundlet.presentation.findings import issue_line
+    from rundlet.presentation.outcomes import outcome_words
+
     problems = outcome.problems
     lines = tuple(map(issue_line, problems))
     return JobResult(title, outcome_words(outcome, expected), lines, outcome.shown, not problems, outcome)

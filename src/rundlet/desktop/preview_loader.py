@@ -10,21 +10,23 @@ from PySide6.QtCore import QObject, QSize, QTimer, Signal
 from PySide6.QtGui import QImage, QPixmap
 
 from rundlet.core.errors import RundletError
-from rundlet.core.fs.content_preview import WHOLE, Look, PictureLook, look_at, wanted_of
+from rundlet.core.limits import MIB
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.model.file_type import FileType
-from rundlet.core.work.preview_reader import Head, head_of_entry, head_of_file, heads_of_entries
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.images import decoded
 from rundlet.desktop.theme.theme import theme
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.fs.content_preview import Look
     from rundlet.core.jobs.job import Job
+    from rundlet.core.work.preview_reader import Head
     from rundlet.desktop.locations.listing import Listing, Spot
     from rundlet.desktop.state.workspace import Workspace
 
 _LARGEST = QSize(1600, 1200)
+_LARGEST_FILE = 32 * MIB  # bytes of a picture that a small one is made of
 _GATHER_MS = 30
 _KEPT = 600
 
@@ -78,6 +80,9 @@ class PreviewLoader(QObject):
 
 
 def _see(spot: Spot, reader: ArchiveReader | None, job: Job) -> Seen:
+    from rundlet.core.fs.content_preview import PictureLook, look_at, wanted_of  # not for a window that only lists
+    from rundlet.core.work.preview_reader import head_of_entry, head_of_file
+
     most = wanted_of(spot.name)
     if spot.path is not None:
         head = head_of_file(spot.path, most)
@@ -158,7 +163,7 @@ class Thumbs(QObject):
         def work(job: Job) -> None:
             for spot, head in _heads(spots, reader, job):
                 job.checkpoint()
-                image = decoded(head.data, largest) if isinstance(head, Head) and head.whole else QImage()
+                image = decoded(head.data, largest) if not isinstance(head, RundletError) and head.whole else QImage()
                 self._background.tell(lambda s=spot, i=image: self._arrive(listing, s, i))  # type: ignore[misc]
 
         self._running = True
@@ -180,17 +185,19 @@ def _is_shown(listing: Listing | None, spot: Spot) -> bool:
     """Whether a file is a picture, of a size that is worth it."""
     assert listing is not None
     drawn = spot.name.lower().endswith(".svg") or listing.record(spot.node).file_type == FileType.PICTURES
-    return drawn and (spot.size == UNKNOWN or 0 < spot.size <= WHOLE // 2)
+    return drawn and (spot.size == UNKNOWN or 0 < spot.size <= _LARGEST_FILE)
 
 
 def _heads(spots: list[Spot], reader: ArchiveReader | None, job: Job) -> Iterator[tuple[Spot, Head | RundletError]]:
+    from rundlet.core.work.preview_reader import head_of_file, heads_of_entries
+
     by_row = {spot.row: spot for spot in spots if spot.row is not None}
     if reader is not None and by_row:
-        for row, head in heads_of_entries(reader, list(by_row), lambda _: WHOLE // 2, job):
+        for row, head in heads_of_entries(reader, list(by_row), lambda _: _LARGEST_FILE, job):
             yield by_row[row], head
     for spot in spots:
         if spot.path is not None:
             try:
-                yield spot, head_of_file(spot.path, WHOLE // 2)
+                yield spot, head_of_file(spot.path, _LARGEST_FILE)
             except RundletError as error:
                 yield spot, error

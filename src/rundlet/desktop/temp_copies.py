@@ -15,13 +15,11 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import RundletError
-from rundlet.core.fs.moving import copy_as, free_path
-from rundlet.core.fs.private_folders import PrivateFolder, new_private_folder
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Copied, CopiedOut, Outcome
-from rundlet.presentation.findings import issue_line
 
 if TYPE_CHECKING:
+    from rundlet.core.fs.private_folders import PrivateFolder
     from rundlet.desktop.locations.place import OpenArchive
 
 _LOOK_MS = 1000
@@ -73,6 +71,8 @@ class TempCopies(QObject):
 
     def new_folder(self, size: int) -> Path:
         """A private folder for so many bytes; safe to call from any thread. Raises ``OSError``."""
+        from rundlet.core.fs.private_folders import new_private_folder  # with archives only
+
         folder = new_private_folder(size)
         self._folders.append(folder)
         return folder.path
@@ -109,6 +109,8 @@ class TempCopies(QObject):
         for copy in self._watched:
             if copy.unkept or copy.now() not in ((0, 0), copy.state):
                 outcome = Copied(copy.home)
+                from rundlet.core.fs.moving import copy_as
+
                 copy_as(copy.path, copy.home / copy.path.name, outcome, Job())
                 folder = self._folder_of(copy)
                 if not outcome.created and folder is not None:
@@ -155,6 +157,8 @@ def lend_one(opened: OpenArchive, node: int, folder: Path, job: Job) -> Path:
     made = [Path(path) for path in outcome.created if Path(path).is_file()]
     if outcome.problems or not made:
         raise outcome_error(outcome)
+    from rundlet.core.fs.moving import free_path
+
     target = free_path(made[0].with_name(copy_name(made[0].name)))
     made[0].rename(target)
     target.chmod(stat.S_IMODE(target.stat().st_mode) | stat.S_IRUSR | stat.S_IWUSR)
@@ -163,6 +167,8 @@ def lend_one(opened: OpenArchive, node: int, folder: Path, job: Job) -> Path:
 
 def outcome_error(outcome: Outcome) -> RundletError:
     """Why nothing came of a copy."""
+    from rundlet.presentation.findings import issue_line
+
     return RundletError(
         f"{issue_line(outcome.problems[0]).rstrip('.')}." if outcome.problems else "It could not be read."
     )

@@ -19,8 +19,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from rundlet.core.fs.create_rename import rename
-from rundlet.core.fs.extensions import better_name
 from rundlet.core.jobs.interface_priority import first
 from rundlet.core.jobs.outcomes import FolderMade, Renamed
 from rundlet.core.streams.parts import files_of
@@ -50,7 +48,6 @@ from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.breadcrumbs import Breadcrumbs
 from rundlet.desktop.views.job_strip import Strip
 from rundlet.desktop.views.quiet_page import QuietPage
-from rundlet.presentation.findings import problem_words
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
@@ -297,6 +294,9 @@ class Window(QMainWindow):
         place, opened = self.workspace.place, self.workspace.archive
         if opened is None or place.inner:
             return
+
+        from rundlet.presentation.findings import problem_words  # with archives only
+
         problems = [notice for notice in opened.reader.notices if notice.problem]
         if problems:
             self.source.notice.tell(f"{problem_words(problems)} What is intact can be unpacked.")
@@ -304,6 +304,8 @@ class Window(QMainWindow):
             self._look_at_ending(opened)
 
     def _look_at_ending(self, opened: OpenArchive) -> None:
+        from rundlet.core.fs.extensions import better_name
+
         better = better_name(opened.path.name, opened.reader.info)
         if better is not None:
             self.source.notice.tell(
@@ -312,6 +314,8 @@ class Window(QMainWindow):
             )
 
     def _rename_archive(self, path: Path, name: str) -> None:
+        from rundlet.core.fs.create_rename import rename
+
         self.background.run(lambda _: rename(path, name), done=self.workspace.enter_file, failed=self.source.tell)
 
     def _go_find(self) -> None:

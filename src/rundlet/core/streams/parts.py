@@ -7,7 +7,6 @@ for zip alone, which knows of its parts itself.
 from __future__ import annotations
 
 import bisect
-import hashlib
 import itertools
 import os
 import re
@@ -474,6 +473,8 @@ def checksum_path(archive: Path) -> Path:
 
 
 def _sha256(fd: int) -> str:
+    import hashlib  # only archives in parts have sums
+
     digest, at = hashlib.sha256(), 0
     while data := os.pread(fd, CHUNK, at):
         digest.update(data)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gzip
 import json
 import logging
 import os
@@ -267,6 +266,8 @@ class Journal:
         """All problems of a job."""
         if not record.more_problems:
             return list(record.problems)
+        import gzip  # seldom needed when the window opens
+
         try:
             with gzip.open(self._problems_of(record.id), "rt", encoding="utf-8", errors="surrogateescape") as lines:
                 return [*record.problems, *map(_problem, lines.read().split("\n"))]
@@ -279,6 +280,8 @@ class Journal:
         Args:
             problems: all problems of the job, of which the record has the first ones.
         """
+        import gzip
+
         try:
             with locked(self.folder, "lock"):
                 if puts:
@@ -333,6 +336,8 @@ class Journal:
 
     def puts(self, record: Record) -> list[Put]:
         """What a job put on the disk, in that order."""
+        import gzip
+
         try:
             with gzip.open(self._puts_of(record.id), "rt", encoding="utf-8", errors="surrogateescape") as lines:
                 return [Put(*values) for values in json.load(lines)]

@@ -27,8 +27,6 @@ from rundlet.desktop.pages.list_views import ListViews
 from rundlet.desktop.pages.preview_pane import PreviewPane
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import Column, OneLine, label, restyle, tab_through
-from rundlet.desktop.views.entry_views import EntryView, ThumbView
-from rundlet.desktop.views.long_view import LongView
 from rundlet.desktop.views.name_encoding_field import NameEncodingField
 from rundlet.desktop.views.notice import Notice
 from rundlet.desktop.views.selection_offers import SelectionOffers
@@ -42,6 +40,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.locations.place import Selection
     from rundlet.desktop.preview_loader import PreviewLoader, Thumbs
     from rundlet.desktop.state.workspace import Workspace
+    from rundlet.desktop.views.entry_views import EntryView, ThumbView
     from rundlet.desktop.views.long_view import LongView
     from rundlet.desktop.views.preview import Preview
 
@@ -376,7 +375,7 @@ class FromColumn(Column):
     def _folder_at(self, at: QPoint) -> Path | None:
         """The folder on the disk whose row is at a place of the column."""
         listing, view = self._workspace.listing, self.pages.page
-        if listing is None or not listing.is_editable or not isinstance(view, EntryView | LongView | ThumbView):
+        if listing is None or not listing.is_editable or not isinstance(view, QAbstractItemView):
             return None
         index = view.indexAt(view.viewport().mapFrom(self, at))
         node = self.model.node(index) if index.isValid() else 0

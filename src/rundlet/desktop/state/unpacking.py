@@ -12,13 +12,13 @@ from rundlet.core.errors import RundletError
 from rundlet.core.plans.unpack_plan import UnpackClash, UnpackPlan, own_folder_name
 from rundlet.core.settings import UNPACK_CLASH
 from rundlet.desktop.background import Background, Latest
-from rundlet.desktop.locations.landing_rows import LandingListing
 from rundlet.desktop.locations.listing import TOP
 from rundlet.desktop.state.forms import UnpackForm
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.userdata.settings_file import Settings
+    from rundlet.desktop.locations.landing_rows import LandingListing
     from rundlet.desktop.state.standpoint import Standpoint
 
 _SETTLE_MS = 60
@@ -120,6 +120,7 @@ class Unpacking(QObject):
 
         def work(job: Job) -> tuple[UnpackPlan, LandingListing]:
             from rundlet.core.plans.unpack_planner import plan_unpack
+            from rundlet.desktop.locations.landing_rows import LandingListing
 
             plan = plan_unpack(
                 opened.reader,

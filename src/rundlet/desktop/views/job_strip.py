@@ -21,7 +21,6 @@ from rundlet.core import text
 from rundlet.desktop.dragging import drag_out, files_mime
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, restyle
-from rundlet.presentation.outcomes import presenter_of, record_words
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QMouseEvent
@@ -272,6 +271,8 @@ class Strip(QFrame):
         self._target = result.show
         self.show_button.setVisible(result.show is not None)
         outcome = result.outcome
+        from rundlet.presentation.outcomes import presenter_of
+
         packed = outcome is not None and presenter_of(outcome).makes_archive
         self._files = (
             [Path(path) for path in outcome.created] or [outcome.target] if packed and outcome is not None else []
@@ -284,6 +285,8 @@ class Strip(QFrame):
     def recall(self, record: Record) -> None:
         """Show what was done last before the window was opened, unless something was done since."""
         if not self.last.text():
+            from rundlet.presentation.outcomes import record_words  # the window stands before that is known
+
             self.last.setText(text.in_short(record_words(record)))
 
     def _add_unread(self, running: RunningJob, result: JobResult) -> None:
