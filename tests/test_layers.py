@@ -55,7 +55,7 @@ app.main([sys.argv[1]])
     ("code", "without"),
     [
         ("from rundlet.cli.main import main; main(['--version']); main(['help'])", (*_HEAVY, "PySide6")),
-        ("from rundlet.cli.main import main; main(['list', sys.argv[2]])", ("PySide6", "pyppmd", "inflate64", "bcj")),
+        ("from rundlet.cli.main import main; main(['list', sys.argv[2]])", (*_HEAVY, "PySide6")),
         (_IN_A_FOLDER, _HEAVY),
     ],
 )

@@ -16,13 +16,14 @@ from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.errors import FormatError, RundletError, Truncated
 from rundlet.core.formats.detect import by_id, open_archive, open_source
-from rundlet.core.model.entry import Kind
+from rundlet.core.formats.small_zip import list_small_zip
+from rundlet.core.model.entry import Entry, Kind
 from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.streams.sources import MemorySource
@@ -410,3 +411,49 @@ def test_the_tree_counts_folders_through() -> None:
     assert below.tolist() == [0, 1, 4]
     assert [tree.name(int(n)) for n in tree.sorted_children(0)] == ["a", "g", "e", "f"]
     assert tree.name(int(tree.sorted_children(0, "size", descending=True)[0])) == "a"
+
+
+def _rows(path: Path) -> list[Entry]:
+    reader = open_archive(path)
+    try:
+        return list(reader.catalog)
+    finally:
+        reader.close()
+
+
+@settings(max_examples=rounds(60, 1500), deadline=None, suppress_health_check=list(HealthCheck))
+@given(st.data())
+def test_a_small_list_is_the_readers(tmp_path_factory: pytest.TempPathFactory, data: st.DataObject) -> None:
+    """Listed without all that readers need, an archive says the same, or is left to them."""
+    entries = data.draw(
+        st.lists(
+            st.builds(
+                Raw,
+                st.text(st.characters(codec="utf-8", exclude_characters="\0"), min_size=1, max_size=12).map(str.encode),
+                st.binary(max_size=30),
+                mode=st.sampled_from([0, 0o100644, 0o100755, 0o40755, 0o120777, 0o644]),
+                flags=st.sampled_from([0, 1 << 11]),
+            ),
+            max_size=8,
+        )
+    )
+    path = tmp_path_factory.mktemp("small") / "x.zip"
+    whole = bytearray(raw_zip(entries))
+    for _ in range(data.draw(st.integers(0, 3))):
+        whole[data.draw(st.integers(0, len(whole) - 1))] = data.draw(st.integers(0, 255))
+    path.write_bytes(whole)
+    found = list_small_zip(path)
+    if found is not None:
+        assert found == _rows(path)
+
+
+def test_small_lists_of_others_and_our_own(tmp_path: Path) -> None:
+    pack_to(tmp_path / "own.zip", [make_tree(tmp_path)])
+    listed = 0
+    for path in [tmp_path / "own.zip", *foreign_archives([".zip", ".whl", ".jar"], rounds(20, 400))]:
+        found = list_small_zip(path)
+        if found is not None:
+            listed += 1
+            assert found == _rows(path), path
+    assert listed >= 3
+    assert list_small_zip(tmp_path / "none.zip") is None and list_small_zip(tmp_path) is None

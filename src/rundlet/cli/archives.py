@@ -13,34 +13,16 @@ from typing import TYPE_CHECKING
 from rundlet.cli.render import with_progress
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.detect import open_archive
-from rundlet.core.formats.name_encoding import CODE_PAGES
 from rundlet.core.fs.safe_names import as_text
 from rundlet.core.limits import DEFAULT, MAX_PASSWORD_LINE
 from rundlet.core.model.opening import Opening
 from rundlet.core.settings import UNPACK_MEMORY
 from rundlet.core.streams.private import no_core_dumps
-from rundlet.core.text import parse_size
 from rundlet.core.userdata.settings_file import Settings
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.model.catalog import Catalog
-
-
-def add_password(parser: argparse.ArgumentParser) -> None:
-    """Add ``--password-stdin``."""
-    parser.add_argument(
-        "--password-stdin", action="store_true", help="read the password from the first line of standard input"
-    )
-
-
-def add_reading(parser: argparse.ArgumentParser) -> None:
-    """Add what all verbs take that open an archive."""
-    add_password(parser)
-    parser.add_argument(
-        "--memory", type=size_argument, metavar="SIZE", help="memory that unpacking may take, such as 2GB"
-    )
-    parser.add_argument("--code-page", choices=CODE_PAGES, help="how names are written that do not say so themselves")
 
 
 def open_given(
@@ -98,11 +80,3 @@ def given_password(options: argparse.Namespace, *, twice: bool = False) -> str |
     except OSError as error:
         raise PlanError("The password can't be read from standard input.") from error
     return (as_text(line) if isinstance(line, bytes) else line).rstrip("\r\n")
-
-
-def size_argument(words: str) -> int:
-    """A size as people write it: 700k, 20MB, 4 GiB, or bytes."""
-    bytes_ = parse_size(words)
-    if bytes_ is None:
-        raise argparse.ArgumentTypeError(f"{words!r} is not a size such as 20MB")
-    return bytes_

@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from rundlet.cli.archives import add_reading, given_password, open_given
+from rundlet.cli.archives import given_password, open_given
+from rundlet.cli.reading import add_reading
 from rundlet.cli.render import Output, outcome_value, with_progress
 from rundlet.core.text import number, plural, quoted
 from rundlet.core.work.checker import check

@@ -7,9 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
-from rundlet.cli.archives import add_reading, given_password, open_given
+from rundlet.cli.reading import add_reading
 from rundlet.core.errors import RundletError
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Entry, Kind
 from rundlet.core.text import iso_time, plural, shown, size
@@ -28,12 +26,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace, output: Output) -> int:
     """Print the entries; 1 when something is wrong with the table of contents."""
+    if (small := _small(options)) is not None:
+        return _list_small(options.archive, small, output)
+    from rundlet.cli.archives import given_password, open_given  # with all that readers need
+
     printer = _Printer(output)
     found = None if output.json else printer.show
     reader = open_given(options.archive, options, given_password(options), found, keeps=False)
     try:
         if output.json:
-            entries = [_value(reader, entry) for entry in reader.catalog]
+            entries = [_value(entry, _target(reader, entry)) for entry in reader.catalog]
             output.value({"format": reader.info.id, "entries": entries})
         else:
             printer.finish(reader)
@@ -42,7 +44,27 @@ def run(options: argparse.Namespace, output: Output) -> int:
         reader.close()
 
 
-def _value(reader: ArchiveReader, entry: Entry) -> dict[str, Any]:
+def _small(options: argparse.Namespace) -> list[Entry] | None:
+    """The entries, where that takes no more than a look at a small ordinary zip."""
+    if options.password_stdin or options.code_page is not None:
+        return None
+    from rundlet.core.formats.small_zip import list_small_zip
+
+    return list_small_zip(options.archive)
+
+
+def _list_small(archive: Path, entries: list[Entry], output: Output) -> int:
+    printer = _Printer(output)
+    if output.json:
+        output.value({"format": "zip", "entries": [_value(entry, None) for entry in entries]})
+        return 0
+    for entry in entries:
+        printer.line(entry, None)
+    printer.sums(len(entries), sum(entry.size for entry in entries), archive.stat().st_size)
+    return 0
+
+
+def _value(entry: Entry, target: str | None) -> dict[str, Any]:
     return {
         "path": entry.path.rstrip("/") or entry.path,
         "size": None if entry.size == UNKNOWN else entry.size,
@@ -51,7 +73,7 @@ def _value(reader: ArchiveReader, entry: Entry) -> dict[str, Any]:
         "mtime": None if entry.mtime_ns == NO_TIME else iso_time(entry.mtime_ns),
         "mode": entry.mode or None,
         "encrypted": entry.encrypted,
-        "target": _target(reader, entry),
+        "target": target,
     }
 
 
@@ -74,18 +96,22 @@ class _Printer:
     def show(self, catalog: Catalog) -> None:
         """Print some more entries; where links point is not known yet."""
         for entry in catalog:
-            self._line(entry, None)
+            self.line(entry, None)
 
     def finish(self, reader: ArchiveReader) -> None:
         """Print the entries that were not printed yet, and what they are all together."""
         for row in range(self._printed, len(reader.catalog)):
             entry = reader.catalog.entry(row)
-            self._line(entry, _target(reader, entry))
-        total = int(np.maximum(reader.catalog.size, 0).sum())
-        entries = plural(len(reader.catalog), "entry")
-        self._output.say(f"{entries}, {size(total)}, packed to {size(reader.source.size)}")
+            self.line(entry, _target(reader, entry))
+        total = int(reader.catalog.size[reader.catalog.size > 0].sum())
+        self.sums(len(reader.catalog), total, reader.source.size)
 
-    def _line(self, entry: Entry, target: str | None) -> None:
+    def sums(self, count: int, total: int, packed: int) -> None:
+        """Print what all entries are together, in bytes."""
+        self._output.say(f"{plural(count, 'entry')}, {size(total)}, packed to {size(packed)}")
+
+    def line(self, entry: Entry, target: str | None) -> None:
+        """Print one entry, and where it points."""
         self._printed += 1
         when = ""
         if entry.mtime_ns != NO_TIME:

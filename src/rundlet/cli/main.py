@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import ctypes
-import difflib
 import errno
 import gc
 import importlib
@@ -94,6 +92,8 @@ def _main(words: list[str]) -> int:
 
 def _not_there(word: str, *, is_first: bool) -> int:
     """A word that is neither a verb nor anything on the disk."""
+    import difflib  # only where something was mistyped
+
     meant = difflib.get_close_matches(word, VERBS, n=1) if is_first and not word.startswith("-") else []
     if meant:
         _say(f"There is no verb “{word}”. Did you mean “{meant[0]}”?")
@@ -131,6 +131,8 @@ def _open_window(words: list[str]) -> int:
         _say("There is no display to open a window on; “rundlet --help” says what works without.")
         return FAILED
     if (platform or "xcb").startswith("xcb") and not (os.environ.get("WAYLAND_DISPLAY") and not platform):
+        import ctypes
+
         try:
             ctypes.CDLL("libxcb-cursor.so.0")
         except OSError:  # the toolkit would end the process without a word that helps

@@ -6,7 +6,8 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from rundlet.cli.archives import add_password, given_password, size_argument
+from rundlet.cli.archives import given_password
+from rundlet.cli.reading import add_password, size_argument
 from rundlet.cli.render import Output, issue_values, note, outcome_value, with_progress
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.detect import WRITABLE, by_ending, by_id

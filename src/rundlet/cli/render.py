@@ -7,16 +7,16 @@ import signal
 import sys
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from rundlet.core.jobs.job import Job
 from rundlet.core.text import shown
-from rundlet.presentation.findings import issue_line, issue_words
 
 if TYPE_CHECKING:
+    from concurrent.futures import Future
+
     from rundlet.core.jobs.findings import Issue
     from rundlet.core.jobs.outcomes import Outcome
 
@@ -52,6 +52,8 @@ class Output:
     def issues(self, issues: Iterable[Issue]) -> bool:
         """A line for each issue; whether any of them is a problem."""
         problem = False
+        from rundlet.presentation.findings import issue_line  # where all went well there is nothing to say
+
         for issue in issues:
             self.line(issue_line(issue))
             problem |= issue.problem
@@ -60,6 +62,8 @@ class Output:
 
 def issue_values(issues: Iterable[Issue]) -> list[dict[str, Any]]:
     """Issues for programs."""
+    from rundlet.presentation.findings import issue_words
+
     return [
         {
             "about": issue.item,
@@ -95,6 +99,8 @@ def note(outcome: Outcome, source: Sequence[Path]) -> None:
 
 def with_progress(work: Callable[[Job], T]) -> T:
     """Run work in a thread and show its progress where there is a terminal; what ends programs cancels it."""
+    from concurrent.futures import ThreadPoolExecutor
+
     job = Job()
     with _cancelled_by_signals(job), ThreadPoolExecutor(1) as pool:
         future = pool.submit(work, job)
@@ -123,6 +129,8 @@ def _cancelled_by_signals(job: Job) -> Iterator[None]:
 
 
 def _watch(future: Future[T], job: Job) -> None:
+    from concurrent.futures import wait
+
     if not sys.stderr.isatty():
         wait([future])
         return

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from rundlet.cli.archives import add_reading, given_password, open_given
+from rundlet.cli.archives import given_password, open_given
+from rundlet.cli.reading import add_reading
 from rundlet.cli.render import Output, issue_values, note, outcome_value, with_progress
 from rundlet.core.errors import Cancelled, PlanError, RundletError
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan, own_folder_name
