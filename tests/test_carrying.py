@@ -148,7 +148,7 @@ def test_copying_and_moving_by_themselves(tmp_path: Path) -> None:
     outcome = Copied(into)
     copy_into([tree, tmp_path / "gone", tree / "link", tree / "pipe"], into, outcome, Job())
     assert {issue_line(issue) for issue in outcome.problems} == {
-        "gone: is not there any more",
+        "gone: no longer exists",
         "pipe: was left out: it is a device or a pipe",
     }
     (tree / "pipe").unlink()
@@ -201,7 +201,7 @@ def test_a_copy_is_opened_watched_and_kept(
     QTest.keyClick(window.source.view, Qt.Key.Key_O, CTRL)
     settle()
     assert len(opened) == 1
-    assert "may need the files beside it" in notice.words.text()
+    assert "may need the files next to it" in notice.words.text()
     notice.offers[1].click()
     settle()
     assert opened[1].name == "copy of setup.exe"
@@ -242,7 +242,7 @@ def test_changes_that_can_be_kept_nowhere_else_stay(
 def test_everything_is_unpacked_only_where_it_was_asked_for(
     window: Window, settle: Settle, stand: Stand, home: Path
 ) -> None:
-    """ "Unpack all of it" waits for the landing; going elsewhere, or choosing something, calls it off."""
+    """ "Unpack everything" waits for the landing; going elsewhere, or choosing something, calls it off."""
     files_in(home / "work", "setup.exe other.txt")
     for name in ("x.zip", "y.zip"):
         pack_to(home / name, list((home / "work").iterdir()))
@@ -319,7 +319,7 @@ def test_a_wrong_ending_is_said_and_mended(window: Window, settle: Settle, stand
     (home / "x.7z").rename(home / "photo.jpg")
     stand(home / "photo.jpg")
     notice = window.source.notice
-    assert notice.words.text() == "“photo.jpg” is in the format 7z, which its ending does not say."
+    assert notice.words.text() == "“photo.jpg” is a 7z archive, but its extension says otherwise."
     assert notice.offers[0].text() == "Rename it to “photo.jpg.7z”"
     notice.offers[0].click()
     settle()
@@ -335,7 +335,7 @@ def test_an_archive_that_is_not_whole_is_called_so_before_it_is_unpacked(
     cut.write_bytes((home / "x.zip").read_bytes()[:-60])
     stand(cut)
     notice = window.source.notice
-    assert notice.isVisible() and "its table of contents is missing" in notice.words.text()
+    assert notice.isVisible() and "its file list is missing" in notice.words.text()
     window.workspace.up()
     settle()
     assert not notice.isVisible()
@@ -408,7 +408,7 @@ def test_places_one_comes_back_to(window: Window, settle: Settle, stand: Stand, 
     assert "~/work" in words()
     field.fill()
     offered = [action.text() for action in field.menu.actions() if action.data()]
-    assert offered[0] == "Right here"
+    assert offered[0] == "This folder"
     field.menu.actions()[0].trigger()
     settle()
     assert window.workspace.unpacking.folder == home / "work"

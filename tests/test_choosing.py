@@ -59,8 +59,8 @@ def test_a_set_from_three_folders(window: Window, settle: Settle, stand: Stand, 
     click(window, "one.txt")
     click(window, "three.txt", CTRL)
     settle()
-    assert source.summary.text().startswith("From 2 folders: 3 items chosen · 3 files")
-    assert source.offers.elsewhere.text() == "1 item of it in 1 other folder"
+    assert source.summary.text().startswith("From 2 folders: 3 items selected · 3 files")
+    assert source.offers.elsewhere.text() == "1 item in 1 other folder"
     window.workspace.up()
     settle()
     assert window.source.view.chosen_nodes() == [window.workspace.listing.node_of(work / "six.txt")]

@@ -110,7 +110,7 @@ def test_packing_plans_and_clashes(run: Run, tmp_path: Path) -> None:
     (tmp_path / "b").write_bytes(b"y" * 5000)
     status, out, _ = run("pack", "x.zip", "a", "b", "--on-clash", "add", "--dry-run")
     assert "Would add to" in out and "1 file" in out  # the other one is in it already
-    status, out, _ = run("pack", "x.zip", "a", "b", "--on-clash", "add", "--read-back")
+    status, out, _ = run("pack", "x.zip", "a", "b", "--on-clash", "add", "--verify")
     assert status == 0 and out.startswith("Added 1 file to ")
     assert [line.split()[-1] for line in run("list", "x.zip")[1].splitlines()[:2]] == ["a", "b"]
 
@@ -136,7 +136,7 @@ def test_what_ends_the_program_cancels_its_work(
         advance(job, *words, **named)
 
     monkeypatch.setattr(Job, "advance", told_to_end)
-    assert run("unpack", "x.zip", "--into", "out") == (2, "", ["rundlet: Cancelled; nothing was left behind."])
+    assert run("unpack", "x.zip", "--into", "out") == (2, "", ["rundlet: Cancelled. Nothing was left behind."])
     assert written and not (tmp_path / "out").exists()
 
 
@@ -157,7 +157,7 @@ FAILURES: list[tuple[Sequence[str], int, str]] = [
     (["list", "folder"], 2, "is a folder"),
     (["list", "text.zip"], 2, "not an archive that Rundlet can read"),
     (["list", "empty.zip"], 2, "is empty"),
-    (["list", "cut.zip"], 1, "its table of contents is missing; 2 entries were found without it"),
+    (["list", "cut.zip"], 1, "its file list is missing; 2 entries were found without it"),
     (["pack", "x.zip"], 2, "required: ITEM"),
     (["pack", "x.odd", "text.zip"], 2, "stands for no format"),
     (["pack", "x.zip", "text.zip", "--format", "odd"], 2, "no format “odd”"),

@@ -140,7 +140,7 @@ def test_listing_and_checking_can_be_cancelled(sample: tuple[str, bytes]) -> Non
     reader = open_source(MemorySource(sample[1], "x"))
     with pytest.raises(Cancelled):
         check(reader, job)
-    if sample[0] not in ("zip", "7z"):  # their table of contents is read at once
+    if sample[0] not in ("zip", "7z"):  # their file list is read at once
         with pytest.raises(Cancelled):
             open_source(MemorySource(sample[1], "x"), Opening(job=job))
 

@@ -455,7 +455,7 @@ def test_a_zip_divided_by_its_own_rules(tmp_path: Path) -> None:
         assert not outcome.issues
         assert {p.name.encode(): p.read_bytes() for p in (tmp_path / f"out {part}").iterdir()} == datas
     (tmp_path / "x.zip").unlink()
-    with pytest.raises(MissingPart, match="holds the table of contents"):
+    with pytest.raises(MissingPart, match="holds the file list"):
         open_archive(tmp_path / "x.z01")
 
 

@@ -360,7 +360,7 @@ def test_two_jobs_that_add_to_one_archive(tmp_path: Path) -> None:
 
         def begin(self, phase: str, **more: int) -> None:
             super().begin(phase, **more)
-            if phase == "Reading it back":
+            if phase == "Checking":
                 (tmp_path / "other").write_bytes(archive.read_bytes())
                 (tmp_path / "other").replace(archive)
 

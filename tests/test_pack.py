@@ -177,7 +177,7 @@ def test_what_was_written_is_read_back_and_then_the_originals_go(
         return data
 
     monkeypatch.setattr("rundlet.core.streams.sinks.os.pread", failing)
-    with pytest.raises(Corrupt, match=r"No archive was made: .* did not read back"):
+    with pytest.raises(Corrupt, match=r"No archive was made: .* failed the check"):
         pack(plan_pack([tree], target=tmp_path / "x", read_back=True, **how))
     monkeypatch.setattr("rundlet.core.streams.sinks.os.pread", real)
     assert sorted(path.name for path in tmp_path.iterdir()) == ["tree"]

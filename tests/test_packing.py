@@ -60,10 +60,10 @@ def test_several_formats_of_one_set_go_one_after_the_other(
         window.workspace.packing.set_format(fmt)
         window.target.go.click()
     rows = list(window.strip.rows.values())
-    assert [row.words.text().endswith("waits for its turn") for row in rows] == [False, True, True, True, True]
+    assert [row.words.text().endswith("waiting") for row in rows] == [False, True, True, True, True]
     rows[-1].cancel.click()
     rows[-1].cancel.click()  # as a second click that was on its way
-    assert window.strip.last.text() == "Packing “work.tar.xz” was cancelled; nothing of it was left behind."
+    assert window.strip.last.text() == "Packing “work.tar.xz” was cancelled. Nothing was left behind."
     gate[0] = True
     settle()
     made = sorted(path.name for path in work.glob("work.*"))
@@ -87,7 +87,7 @@ def test_one_archive_of_each(window: Window, settle: Settle, stand: Stand, home:
     settle()
     window.how.pack.options.each.click()
     assert window.target.go.text() == "Pack 3 items into 3 archives"
-    assert window.how.pack.statement.text() == "Pack 3 items, each by itself"
+    assert window.how.pack.statement.text() == "Pack 3 items, one archive each"
     window.target.go.click()
     settle()
     assert sorted(path.name for path in work.glob("*.zip")) == ["a (2).zip", "a.zip", "b.zip", "tree.zip"]
@@ -125,7 +125,7 @@ def test_choices_are_kept_under_a_name(window: Window, settle: Settle, stand: St
         == way
         == SavedSettings("7z", 9, 700_000_000, 0, True, False, ("*.tmp", "build"), True, True)
     )
-    assert options.parts.isChecked() and options.part_size.currentText() == "700 MB, for a disc"
+    assert options.parts.isChecked() and options.part_size.currentText() == "700.0 MB"
     assert options.hidden.isChecked() and options.patterns.text() == "*.tmp, build" and options.follow.isChecked()
     assert Presets.read(home / ".data" / "ways.json").saved == {"For the council": way}
     ways.forget.click()
@@ -187,11 +187,11 @@ def test_a_taken_name_can_be_added_to(window: Window, settle: Settle, stand: Sta
     def name_it() -> None:
         page.name.selectAll()
         QTest.keyClicks(page.name, "all")
-        assert page.clash.text() == "That name is taken; this one will be “all (2).zip”."
+        assert page.clash.text() == "That name is taken. This archive will be called “all (2).zip”."
         page.clashes[PackClash.ADD].click()
 
     name_it()
-    assert (page.clash.text(), window.target.go.text()) == ("What is in “all.zip” stays as it is.", "Add 2 items")
+    assert (page.clash.text(), window.target.go.text()) == ("Everything already in “all.zip” stays.", "Add 2 items")
     window.target.go.click()
     settle()
     assert window.strip.last.text().startswith("Added 2 files to “all.zip” in ")
@@ -267,15 +267,13 @@ def test_a_disk_that_keeps_only_small_files_is_said_before(
     window: Window, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     files_in(home / "work", "a.txt")
-    monkeypatch.setattr("rundlet.desktop.pages.pack_target.disk_rules", lambda _: DiskRules(largest=2_000))
+    monkeypatch.setattr("rundlet.desktop.state.packing.disk_rules", lambda _: DiskRules(largest=2_000))
     stand(home / "work")
     click(window, "a.txt")
     settle()
     window.trials._points = {("zip", 5): Point("zip", 5, 4321, 2.0)}
     window.workspace.packing.set_level(5)
-    assert window.target.pack.facts.text() == (
-        "The disk there keeps no file of more than 2.0 kB; cut the archive into parts."
-    )
+    assert window.target.pack.facts.text() == ("This drive can't hold files over 2.0 kB. Split the archive into parts.")
     assert not window.target.go.isEnabled()
     window.how.pack.options.cut_into(1_000)
     assert window.target.go.isEnabled()

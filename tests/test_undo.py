@@ -51,7 +51,7 @@ def test_unpacking_is_taken_back_and_what_was_replaced_comes_back(tmp_path: Path
     assert {n: node.content for n, node in snapshot(tree).items()}.items() <= {
         n: node.content for n, node in snapshot(place / "tree").items()
     }.items()
-    assert undo_words(record) == "Delete what was unpacked into “place” and give back what was replaced"
+    assert undo_words(record) == "Delete what was unpacked into “place” and restore what was replaced"
     outcome = undo(record, journal.puts(record))
     assert not outcome.issues
     assert snapshot(place, times=False) == before
@@ -91,7 +91,7 @@ def test_packing_is_taken_back_with_its_originals(tmp_path: Path, trash: Path) -
         outcome = pack(plan_pack([tree], target=tmp_path / "x.zip", info=by_id("zip").info, trash=True))
         record, puts = record_of(outcome, [tree], expected=(1000, 2.0))
         journal.add(record, puts)
-        assert undo_words(record) == "Move “x.zip” to the trash and give the originals back"
+        assert undo_words(record) == "Move “x.zip” to the trash and restore the originals"
         if lose:
             tree.mkdir()
         undone = undo(record, puts)
@@ -99,8 +99,8 @@ def test_packing_is_taken_back_with_its_originals(tmp_path: Path, trash: Path) -
         assert bool(undone.issues) == lose
         assert (snapshot(tree) == before) != lose
     assert [issue_line(issue).rpartition("/")[2] for issue in undone.issues] == [
-        "tree: could not be given back (its place is taken)",
-        "x.zip: stays, as not all of the originals could be given back",
+        "tree: could not be restored (its place is taken)",
+        "x.zip: stays, as not all of the originals could be restored",
     ]
 
 
@@ -140,7 +140,7 @@ def test_an_archive_that_was_replaced_or_added_to_comes_back(
     outcome, record = change()
     assert not outcome.issues and snapshot(folder) != before
     assert sorted(path.name for path in trash.iterdir()) == sorted(before)
-    assert undo_words(record) == "Give back “x.zip” as it was before"
+    assert undo_words(record) == "Restore “x.zip” as it was"
     assert not undo(record, journal.puts(record)).issues
     assert snapshot(folder) == before
     assert any(b"new" in path.read_bytes() for path in trash.iterdir())

@@ -61,7 +61,7 @@ def test_the_whole_sentence(window: Window, settle: Settle, stand: Stand, home: 
     for name in ("one.txt", "two.txt", "three.csv", "four.md"):
         click(window, name, CTRL)
     settle()
-    assert window.source.summary.text().startswith("5 of 6 items chosen · 11 files · ")
+    assert window.source.summary.text().startswith("5 of 6 items selected · 11 files · ")
     assert window.target.pack.name.text() == "Spring"
     assert window.target.pack.ending.text() == ".zip"
     assert window.target.go.text() == "Pack 5 items"
@@ -84,7 +84,7 @@ def test_the_whole_sentence(window: Window, settle: Settle, stand: Stand, home: 
     click(window, "tree", CTRL)
     settle()
     assert window.target.go.text() == "Unpack 3 entries"
-    assert window.how.unpack.statement.text() == "3 chosen entries"
+    assert window.how.unpack.statement.text() == "3 selected items"
     landing = window.target.unpack.view.rows
     top = landing.index(0, 0)
     assert landing.data(top) == "Spring"
@@ -101,7 +101,7 @@ def test_the_whole_sentence(window: Window, settle: Settle, stand: Stand, home: 
     assert (out / "three.csv").read_bytes() == (work / "three.csv").read_bytes()
     assert window.strip.last.text().startswith("Unpacked 9 files")
     notes = [landing.record(landing.index(i, 0, landing.index(0, 0))).note for i in range(3)]
-    assert "the same, left alone" in notes
+    assert "already there, unchanged" in notes
 
 
 def test_all_ways_of_choosing(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
@@ -117,7 +117,7 @@ def test_all_ways_of_choosing(window: Window, settle: Settle, stand: Stand, home
     assert chosen(window) == ["c.txt", "d.png", "e.txt"]
     click(window, "b.csv")
     assert chosen(window) == ["b.csv"]
-    assert window.source.offers.again.text() == "Choose the 3 from before again"
+    assert window.source.offers.again.text() == "Select the previous 3 items again"
     window.source.offers.again.click()
     assert chosen(window) == ["c.txt", "d.png", "e.txt"]
     view = window.source.view
@@ -136,7 +136,7 @@ def test_all_ways_of_choosing(window: Window, settle: Settle, stand: Stand, home
     window.source.chips[FileType.TEXT].click()
     QTest.keyClick(view, Qt.Key.Key_A, CTRL)
     assert chosen(window) == ["a.txt", "c.txt", "d.png", "e.txt"]  # one of which is not in sight
-    assert window.source.offers.only_shown.text() == "Let go of 1 not in sight"
+    assert window.source.offers.only_shown.text() == "Deselect 1 hidden item"
     window.source.offers.only_shown.click()
     assert chosen(window) == ["a.txt", "c.txt", "e.txt"]
     window.source.chips[None].click()
@@ -174,7 +174,7 @@ def test_dragging_in(window: Window, settle: Settle, stand: Stand, home: Path) -
     assert chosen(window) == ["a.txt", "c.txt", "folder"]  # beside what was chosen already
     drop(home / "x.zip")
     assert chosen(window) == ["a.txt", "c.txt", "folder", "x.zip"]
-    assert window.source.summary.text().startswith("From 2 folders: 4 items chosen")
+    assert window.source.summary.text().startswith("From 2 folders: 4 items selected")
     window.source.offers.only_here.click()
     window.source.view.clearSelection()
     drop(home / "x.zip")
@@ -201,11 +201,11 @@ def test_naming_placing_and_replacing(window: Window, settle: Settle, stand: Sta
     assert page.name.text() == "f"  # the name belonged to that archive
     page.name.selectAll()
     QTest.keyClicks(page.name, "sent")
-    assert page.clash.text() == "That name is taken; this one will be “sent (2).zip”."
+    assert page.clash.text() == "That name is taken. This archive will be called “sent (2).zip”."
     window.how.pack.level.setValue(0)
-    assert "Level 0: as is" in window.how.pack.words.text()
+    assert "Level 0: uncompressed" in window.how.pack.words.text()
     page.clashes[PackClash.REPLACE].click()
-    assert page.clash.text() == "The “sent.zip” that is there goes to the trash."
+    assert page.clash.text() == "The existing “sent.zip” goes to the trash."
     window.window_actions["go"].trigger()
     settle()
     assert sorted(p.name for p in (home / "other").iterdir()) == ["sent.zip"]
@@ -222,7 +222,7 @@ def test_naming_placing_and_replacing(window: Window, settle: Settle, stand: Sta
     page.folder.edit.setText("/no/such/folder")
     page.folder.edit.editingFinished.emit()
     assert not page.go.isEnabled()
-    assert page.facts.text() == "There is no such folder."
+    assert page.facts.text() == "This folder doesn't exist."
 
 
 def test_clash_and_folder_rules_show_at_once(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
@@ -236,7 +236,7 @@ def test_clash_and_folder_rules_show_at_once(window: Window, settle: Settle, sta
     window.target.unpack.folder.edit.editingFinished.emit()
     expected = {
         UnpackClash.RENAME: "1 name already taken, both kept",
-        UnpackClash.SKIP: "1 name already taken, left alone",
+        UnpackClash.SKIP: "1 name already taken, existing files kept",
         UnpackClash.REPLACE: "1 name already taken, replaced",
     }
     for rule, words in expected.items():
@@ -253,7 +253,7 @@ def test_clash_and_folder_rules_show_at_once(window: Window, settle: Settle, sta
 
     menu = menu_of_taken()
     assert menu is not None
-    assert [action.text() for action in menu.actions() if action.isChecked()] == ["As for all others"]
+    assert [action.text() for action in menu.actions() if action.isChecked()] == ["Same as for the others"]
     menu.actions()[0].trigger()  # keep both, for this one only
     settle()
     assert "1 name already taken, both kept" in landing.facts.text()
@@ -287,7 +287,7 @@ def test_a_locked_archive_asks_in_place(
     lock = window.how.unpack.lock
     assert lock.isVisible()
     assert window.source.pages.shows_message == hide
-    assert (window.source.pages.message.message.text() == "The names in it are hidden.") == hide
+    assert (window.source.pages.message.message.text() == "The file names are hidden.") == hide
     assert not window.target.go.isEnabled()
     QTest.keyClicks(lock.edit, "wrong")
     QTest.keyClick(lock.edit, Qt.Key.Key_Return)
@@ -369,13 +369,13 @@ def test_an_archive_is_locked_cut_and_read_back(
     settle()
     options = window.how.pack.options
     options.lock.setChecked(True)
-    assert window.target.pack.facts.text() == "Type the password twice, or have it shown."
+    assert window.target.pack.facts.text() == "Type the password twice, or show it."
     assert not window.target.go.isEnabled()
     box = options.lock_box
     QTest.keyClicks(box.first, "four words of mine")
     assert not window.target.go.isEnabled()
     QTest.keyClicks(box.again, "four words of mimes")
-    assert box.words.text() == "The two are not the same yet."
+    assert box.words.text() == "The passwords don't match."
     assert not window.target.go.isEnabled()
     box.again.setText("four words of mine")
     assert box.words.text() == "Strong."
@@ -386,7 +386,7 @@ def test_an_archive_is_locked_cut_and_read_back(
     box.hide_names.setChecked(True)
     options.part_size.setEditText("many")
     options.parts.setChecked(True)
-    assert options.part_words.text() == "Write a size such as 20 MB."
+    assert options.part_words.text() == "Type a size such as 20 MB."
     options.part_size.setEditText("25 kB")
     assert window.target.go.text().endswith("into parts")
     options.hidden.setChecked(True)
@@ -404,7 +404,7 @@ def test_an_archive_is_locked_cut_and_read_back(
     assert parts == ["sent.7z.001", "sent.7z.002", "sent.7z.003", "sent.7z.sha256"]
     assert max(path.stat().st_size for path in work.glob("sent.7z.0*")) == 25_000
     stand(work / "sent.7z.002")
-    assert window.source.pages.message.message.text() == "The names in it are hidden."
+    assert window.source.pages.message.message.text() == "The file names are hidden."
     window.how.unpack.lock.edit.setText("four words of mine")
     window.how.unpack.lock.open.click()
     settle()
@@ -446,7 +446,7 @@ def test_jobs_are_taken_back_and_kept_in_the_log(
     assert QApplication.clipboard().mimeData().urls() == [QUrl.fromLocalFile(str(archive))]
     assert window.strip.undo_button.toolTip() == "Move “tree.zip” to the trash (Ctrl+Z)"
     stand(archive)
-    assert window.target.unpack.own.text().startswith("In a folder of its own")
+    assert window.target.unpack.own.text().startswith("Create the folder")
     window.how.unpack.clash[UnpackClash.REPLACE].click()
     settle()
     (tree / "plain.txt").write_text("edited since")
@@ -475,7 +475,7 @@ def test_jobs_are_taken_back_and_kept_in_the_log(
     log.finder.setText("pack")
     log.view.setCurrentIndex(log.model.index(1, 0))
     assert str(log.record.outcome.target) == str(archive)
-    assert "To undo it: move “tree.zip” to the trash." in log.words.text()
+    assert "Undo will move “tree.zip” to the trash." in log.words.text()
     log.undo_button.click()
     settle()
     assert not archive.exists()
@@ -496,7 +496,7 @@ def test_small_changes_on_the_disk(window: Window, settle: Settle, stand: Stand,
     stand(work)
     view, file_actions = window.source.view, window.file_actions
     names = [action.text() for action in file_actions.menu().actions()]
-    assert names[:2] == ["Choose everything", "Choose the others instead"]
+    assert names[:2] == ["Select all", "Invert the selection"]
     assert names[2:5] == ["Open in its program", "New folder", "Rename"]
     assert names[5:] == ["Copy", "Cut", "Paste", "Move to the trash", "Show hidden files"]
     file_actions.actions["new_folder"].trigger()
@@ -541,7 +541,7 @@ def test_small_changes_on_the_disk(window: Window, settle: Settle, stand: Stand,
     assert sorted(path.name for path in trash.iterdir()) == ["b.txt", "notes.txt"]
     window.window_actions["undo"].trigger()
     settle()
-    assert window.strip.last.text() == "Undone: 2 items given back."
+    assert window.strip.last.text() == "Undone: 2 items restored."
     assert (work / "b.txt").exists()
     assert len(window.workspace.listing.items) == 3
     file_actions.actions["hidden"].trigger()
@@ -622,7 +622,7 @@ def test_several_archives_at_once(window: Window, settle: Settle, stand: Stand, 
         "secret.zip": "It is locked; go into it to give its password.",
         "words.zip": "“words.zip” is not an archive that Rundlet can read.",
     }  # fmt: skip
-    assert page.facts.text().endswith(" · 2 archives can't be unpacked like this")
+    assert page.facts.text().endswith(" · 2 archives can't be unpacked")
     assert window.target.go.text() == "Unpack 3 archives"
     click_button(window.how.what, "Pack")
     assert window.target.go.text().startswith("Pack ")
@@ -684,19 +684,19 @@ def test_the_trial_shows_what_fits(window: Window, settle: Settle, stand: Stand,
     click(window, "photo.jpg")
     settle()
     qtbot.waitUntil(lambda: window.trials.at_rest and bool(window.trials.points), timeout=60_000)
-    assert window.how.pack.hopeless.text().startswith("All of this is packed already")
+    assert window.how.pack.hopeless.text().startswith("All of this is already compressed")
     window.source.view.selectAll()
     settle()
     qtbot.waitUntil(lambda: window.trials.at_rest and bool(window.trials.points), timeout=60_000)
     page, target = window.how.pack, window.target.pack
-    assert page.hopeless.text() == "Packed already, so they will not get smaller: 1 picture."
+    assert page.hopeless.text() == "Already compressed, so they won't get smaller: 1 picture."
     zipped = window.trials.points["zip", 5].size
     assert f"About {round(zipped / 1000, 1)} kB in under 1 s" in page.words.text()
     assert target.gauge.accessibleDescription().startswith("≈ ")
     smallest = min(point.size for point in window.trials.points.values())
     limit = (smallest + zipped) // 2
     QTest.keyClicks(target.other_limit, f"{limit} bytes")
-    assert target.verdict.text().startswith("It does not fit")
+    assert target.verdict.text().startswith("It is larger than")
     assert "fits: " in target.way_out.text()
     target.way_out.click()
     assert target.verdict.text() == "It fits."
@@ -712,7 +712,7 @@ def test_the_trial_shows_what_fits(window: Window, settle: Settle, stand: Stand,
     QTest.keyClick(chart, Qt.Key.Key_Right)
     target.other_limit.clear()
     QTest.keyClicks(target.other_limit, "30 kB")
-    assert target.way_out.text() == "Nothing fits; cut it into parts of 30.0 kB"
+    assert target.way_out.text() == "Nothing fits. Split it into parts of 30.0 kB"
     target.way_out.click()
     assert target.verdict.text() == "Each part fits."
     expected = window.trials.point.size
@@ -775,7 +775,7 @@ def test_going_about(window: Window, settle: Settle, stand: Stand, home: Path) -
     settle()
     assert window.source.pages.shows_message
     assert window.source.pages.message.message.text() == (
-        "“bad.txt” is not an archive that Rundlet can read; the desktop knows its type as “plain text document”."
+        "“bad.txt” is not an archive that Rundlet can read. Its type is “plain text document”."
     )
     window.source.pages.message.back.click()
     assert chosen(window) == ["bad.txt"]
@@ -802,7 +802,7 @@ def test_running_pausing_cancelling(window: Window, qtbot: QtBot, settle: Settle
     qtbot.waitUntil(window.target.go.isEnabled)  # the window stays usable
     strip_row.cancel.click()
     settle()
-    assert window.strip.last.text().endswith("was cancelled; nothing of it was left behind.")
+    assert window.strip.last.text().endswith("was cancelled. Nothing was left behind.")
     assert sorted(p.name for p in (home / "f").iterdir()) == ["big.bin", "small.txt"]
     assert window.workspace.selection.items == 2
 
@@ -838,7 +838,7 @@ def test_failures_and_problems_are_said(
 
     window.jobs.start(FolderMade, home, broken)
     settle()
-    assert "a fault in Rundlet itself" in window.strip.last.text()
+    assert "an error in Rundlet itself" in window.strip.last.text()
 
 
 def test_models_keep_qts_rules(window: Window, settle: Settle, stand: Stand, home: Path, qtmodeltester: Any) -> None:

@@ -190,7 +190,7 @@ def test_a_lock_that_a_format_can_not_give_stops_the_button(
     how.options.lock_box.hide_names.setChecked(True)
     assert to.go.isEnabled()
     window.workspace.packing.set_format("zip")
-    assert not to.go.isEnabled() and to.facts.text() == "zip can't hide the names. Choose 7z, or let the names be seen."
+    assert not to.go.isEnabled() and to.facts.text() == "zip can't hide file names. Choose 7z, or turn off hiding."
     how.options.lock_box.hide_names.setChecked(False)
     assert to.go.isEnabled()
     window.workspace.packing.set_format("tar.gz")
@@ -258,7 +258,7 @@ def test_a_name_that_is_too_long_is_said(window: Window, settle: Settle, stand: 
     window.source.view.selectAll()
     window.target.pack.name.selectAll()
     QTest.keyClicks(window.target.pack.name, "x" * 300)
-    assert not window.target.go.isEnabled() and window.target.pack.facts.text() == "The name is too long for a disk."
+    assert not window.target.go.isEnabled() and window.target.pack.facts.text() == "The name is too long."
 
 
 # Archives that stay

@@ -362,7 +362,7 @@ def test_without_a_table_of_contents_whole_entries_come_out(out: type[io.BytesIO
         came = {name: content for name, content in contents(reader).items() if not content.startswith(b"!")}
         whole = [name for name, end in zip(datas, ends, strict=True) if end <= cut]
         assert came == {name: datas[name] for name in whole}, cut
-        assert "table of contents is missing" in issue_line(reader.notices[0])
+        assert "file list is missing" in issue_line(reader.notices[0])
         assert reader.catalog.mtime_ns[0] // 10**9 == int(time.mktime((2020, 5, 4, 3, 2, 2, 0, 0, -1)))
     end = bytearray(data[-22:])
     end[12:16] = (int.from_bytes(end[12:16], "little") + 10).to_bytes(4, "little")

@@ -72,7 +72,7 @@ def given_password(options: argparse.Namespace, *, twice: bool = False) -> str |
         raise PlanError("The password is to come from standard input, which is closed.")
     if sys.stdin.isatty():
         password = getpass.getpass("Password: ", sys.stderr)
-        if twice and getpass.getpass("The same again: ", sys.stderr) != password:
+        if twice and getpass.getpass("Repeat the password: ", sys.stderr) != password:
             raise PlanError("The passwords don't match.")
         return password
     try:

@@ -25,7 +25,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace, output: Output) -> int:
-    """Print the entries; 1 when something is wrong with the table of contents."""
+    """Print the entries; 1 when something is wrong with the file list."""
     if (small := _small(options)) is not None:
         return _list_small(options.archive, small, output)
     from rundlet.cli.archives import given_password, open_given  # with all that readers need

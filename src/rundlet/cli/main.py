@@ -61,7 +61,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     try:
         return _main(words)
     except (Cancelled, KeyboardInterrupt):
-        _say("Cancelled; nothing was left behind.")
+        _say("Cancelled. Nothing was left behind.")
         return FAILED
     except BrokenPipeError:
         return _without_output()

@@ -27,8 +27,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet pack`` takes."""
     parser.add_argument("out", type=Path, metavar="OUT", help="the archive to make")
     parser.add_argument("items", type=Path, nargs="+", metavar="ITEM", help="files and folders that go in")
-    parser.add_argument("--format", help="the format; otherwise it follows the ending of OUT")
-    parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 as is … 9 tightest")
+    parser.add_argument("--format", help="the format; otherwise it follows the extension of OUT")
+    parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 (uncompressed) to 9 (smallest)")
     parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
     parser.add_argument("--on-clash", choices=[c.value for c in PackClash], default=PackClash.REFUSE.value)
     parser.add_argument(
@@ -41,10 +41,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--keep-owners", action="store_true", help="keep who owns the files, where the format can")
     parser.add_argument("--leave-out-hidden", action="store_true", help="leave out hidden files and folders")
     parser.add_argument("--leave-out-empty", action="store_true", help="leave out folders with nothing in them")
-    parser.add_argument("--follow-links", action="store_true", help="pack what links lead to in their place")
-    parser.add_argument("--read-back", action="store_true", help="compare the archive with the files before it is kept")
+    parser.add_argument("--follow-links", action="store_true", help="pack the files that links point to")
     parser.add_argument(
-        "--then-trash", action="store_true", help="move the items to the trash once the archive was read back"
+        "--verify",
+        action="store_true",
+        help="check the archive after packing: compare it with the files before it is kept",
+    )
+    parser.add_argument(
+        "--trash-originals",
+        action="store_true",
+        help="move the originals to the trash afterwards, once the archive was checked",
     )
     add_password(parser)
     parser.add_argument("--dry-run", action="store_true", help="say what would be done and do nothing")
@@ -78,8 +84,8 @@ def run(options: argparse.Namespace, output: Output) -> int:
             exclude=options.exclude,
             leave_out=_leave_out(options),
             follow=options.follow_links,
-            read_back=options.read_back,
-            trash=options.then_trash,
+            read_back=options.verify,
+            trash=options.trash_originals,
             on_clash=PackClash(options.on_clash),
             job=job,
         )
@@ -102,7 +108,7 @@ def _format(options: argparse.Namespace) -> FormatInfo:
     if found is None:
         endings = ", ".join(known.info.ending for known in WRITABLE)
         raise PlanError(
-            f"The ending of {quoted(options.out.name)} stands for no format ({endings}). Give it one, or name a --format."
+            f"The extension of {quoted(options.out.name)} stands for no format ({endings}). Give it one, or name a --format."
         )
     return found.info
 

@@ -50,7 +50,7 @@ class Limits:
     """What reading an archive may take.
 
     Attributes:
-        directory_bytes: the largest table of contents that is read into memory; a million entries take about 100 MB.
+        directory_bytes: the largest file list that is read into memory; a million entries take about 100 MB.
         memory_bytes: the most that one decoder may ask for (dictionaries, models).
     """
 

@@ -32,8 +32,8 @@ if TYPE_CHECKING:
     from rundlet.desktop.views.long_view import LongView
 
 _ACTIONS = (
-    ("all", "Choose everything", "Ctrl+A"),
-    ("others", "Choose the others instead", "Ctrl+Shift+A"),
+    ("all", "Select all", "Ctrl+A"),
+    ("others", "Invert the selection", "Ctrl+Shift+A"),
     ("open", "Open in its program", "Ctrl+O"),
     ("new_folder", "New folder", "Ctrl+Shift+N"),
     ("rename", "Rename", "F2"),
@@ -196,11 +196,11 @@ class FileActions(QObject):
             self._hand_over(spot.path)
         elif opened is not None and looks_like_a_program(spot.name):
             self._source.notice.tell(
-                f"{text.quoted(spot.name)} is to be run or installed, and may need the files beside it. "
-                "A copy alone may not start.",
+                f"{text.quoted(spot.name)} is a program or an installer and may need the files next to it. "
+                "A copy on its own may not start.",
                 [
-                    ("Unpack all of it", self._unpack_all),
-                    ("Open a copy all the same", lambda: self._lend(opened, spot)),
+                    ("Unpack everything", self._unpack_all),
+                    ("Open a copy anyway", lambda: self._lend(opened, spot)),
                 ],
             )
         elif opened is not None:
@@ -217,8 +217,8 @@ class FileActions(QObject):
             temp_copies.watch(Copy(path, spot.name, home))
             if self._hand_over(path):
                 self._source.notice.tell(
-                    f"A copy of {text.quoted(spot.name)} is open. The archive does not change with it; "
-                    "when the copy is changed, it can be kept."
+                    f"A copy of {text.quoted(spot.name)} is open. Changes to it are not saved in the archive, "
+                    "but you can keep the changed copy."
                 )
 
         def failed(error: BaseException) -> None:
@@ -238,10 +238,10 @@ class FileActions(QObject):
         """Another program has changed a copy: it can be kept, as a file of its own."""
         beside = copy.home
         self._source.notice.tell(
-            f"{text.quoted(copy.path.name)} was changed. The archive still holds it as it was.",
+            f"{text.quoted(copy.path.name)} was changed. The archive still has the old version.",
             [
-                (f"Keep it in “{text.shown(beside.name)}”", lambda: self._keep(copy, beside)),
-                ("Keep it elsewhere …", lambda: self._keep_elsewhere(copy, beside)),
+                (f"Save it in “{text.shown(beside.name)}”", lambda: self._keep(copy, beside)),
+                ("Save it elsewhere …", lambda: self._keep_elsewhere(copy, beside)),
             ],
             stays=True,
         )
@@ -265,9 +265,8 @@ class FileActions(QObject):
     def _drag(self, actions: Qt.DropAction) -> None:
         nodes, listing = self._source.view.chosen_nodes(), self._workspace.listing
         if nodes and listing is not None:
-            thing = "item" if listing.is_editable else "entry"
             one = text.shown(listing.record(nodes[0]).name)
-            words = one if len(nodes) == 1 else text.plural(len(nodes), thing)
+            words = one if len(nodes) == 1 else text.plural(len(nodes), "item")
             drag_out(self._source.pages.page, self._carried(nodes), words, actions)
 
     def _carried(self, nodes: list[int]) -> QMimeData:

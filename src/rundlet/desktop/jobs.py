@@ -167,12 +167,12 @@ def result_of(title: str, outcome: Outcome, expected: tuple[int, float] = (0, 0.
 def failure_of(title: str, error: BaseException, kind: type[Outcome] | None = None) -> JobResult:
     """Why a job came to nothing, in a sentence."""
     if isinstance(error, Cancelled) and kind is Undone:
-        words = f"{title} was cancelled; what was undone before stays so, and it can be tried again."
+        words = f"{title} was cancelled. What was undone stays undone, and you can try again."
         return JobResult(title, words, good=True, cancelled=True)
     if isinstance(error, Cancelled):
-        return JobResult(title, f"{title} was cancelled; nothing of it was left behind.", good=True, cancelled=True)
+        return JobResult(title, f"{title} was cancelled. Nothing was left behind.", good=True, cancelled=True)
     if isinstance(error, RundletError):
         return JobResult(title, str(error), good=False)
     return JobResult(
-        title, f"{title} ended through a fault in Rundlet itself: {error}", (type(error).__name__,), good=False
+        title, f"{title} failed because of an error in Rundlet itself: {error}", (type(error).__name__,), good=False
     )

@@ -172,7 +172,7 @@ class LogWindow(QDialog):
         self.view.setObjectName("log")
         self.view.setRootIsDecorated(False)
         self.view.setUniformRowHeights(True)
-        self.view.setAccessibleName("Jobs that came to an end")
+        self.view.setAccessibleName("Finished jobs")
         self.view.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         header = self.view.header()
         header.setStretchLastSection(False)
@@ -254,13 +254,13 @@ class LogWindow(QDialog):
         self.copy_button.setVisible(bool(problems))
         self.gauge.setVisible(record is not None and presenter_of(record.outcome).makes_archive)
         if record is None:
-            self.words.setText("Nothing was packed or unpacked yet." if not self.model.records else "")
+            self.words.setText("Nothing has been packed or unpacked yet." if not self.model.records else "")
             return
         lines = [record_words(record)]
         if record.expected_size:
             lines.append(expected_words((record.expected_size, record.expected_seconds)))
         if can_undo:
-            lines.append(f"To undo it: {text.lower(undo_words(record))}.")
+            lines.append(f"Undo will {text.lower(undo_words(record))}.")
         self.words.setText("\n".join(lines))
         self.gauge.show_sizes(record.outcome.bytes_in, record.outcome.bytes_out)
 

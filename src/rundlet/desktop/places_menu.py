@@ -74,13 +74,14 @@ class PlacesMenu(QObject):
             self._add(words, path, "home" if words == "Home" else "folder")
         self._part("Drives", [(drive_words(drive), drive.path, "drive") for drive in self._drives])
         self._part("Favourites", [(_name(p), p, "favourite") for p in there(self.places.favourites)])
-        self._part("Folders used last", [(_name(p), p, "folder") for p in there(self.places.folders)])
-        self._part("Archives used last", [(p.name, p, "archive") for p in there(self.places.archives)])
+        self._part("Recent folders", [(_name(p), p, "folder") for p in there(self.places.folders)])
+        self._part("Recent archives", [(p.name, p, "archive") for p in there(self.places.archives)])
         here = self._workspace.place.folder
         self.menu.addSeparator()
         kept = str(here) in self.places.favourites
-        words = "is no favourite any more" if kept else "becomes a favourite"
-        keep = self.menu.addAction(theme.icon("favourite"), f"“{text.shown(_name(here))}” {words}")
+        name = text.shown(_name(here))
+        words = f"Remove “{name}” from favourites" if kept else f"Add “{name}” to favourites"
+        keep = self.menu.addAction(theme.icon("favourite"), words)
         keep.triggered.connect(lambda: self._toggle(here))
 
     def _toggle(self, folder: Path) -> None:
@@ -125,7 +126,7 @@ class PlacesMenu(QObject):
         """Where things can be put: right here, where they were put last, favourites and the usual folders."""
         here = self._workspace.place.folder
         last = [(_name(p), p) for p in (*there(self.places.folders), *there(self.places.favourites))]
-        return [("Right here", here), *last, *usual_places()]
+        return [("This folder", here), *last, *usual_places()]
 
 
 def _name(path: Path) -> str:

@@ -89,7 +89,7 @@ def _see(spot: Spot, reader: ArchiveReader | None, job: Job) -> Seen:
     elif reader is not None and spot.row is not None:
         head = head_of_entry(reader, spot.row, most, job)
     else:
-        return Seen(spot, words="It is not there any more.")
+        return Seen(spot, words="It no longer exists.")
     if not head.data:
         return Seen(spot, words="It is empty.")
     look = look_at(spot.name, head.data, whole=head.whole)

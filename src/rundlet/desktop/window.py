@@ -309,7 +309,7 @@ class Window(QMainWindow):
         better = better_name(opened.path.name, opened.reader.info)
         if better is not None:
             self.source.notice.tell(
-                f"{quoted(opened.path.name)} is in the format {opened.reader.info.id}, which its ending does not say.",
+                f"{quoted(opened.path.name)} is a {opened.reader.info.id} archive, but its extension says otherwise.",
                 [(f"Rename it to {quoted(better)}", lambda: self._rename_archive(opened.path, better))],
             )
 

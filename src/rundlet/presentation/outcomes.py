@@ -135,8 +135,8 @@ class _PackPresenter(Presenter[Packed]):
         name = quoted(record.outcome.target.name)
         originals = bool(record.outcome.trashed)
         if record.outcome.replaced:
-            return f"Give back {name} as it was before{' and the originals' if originals else ''}"
-        return f"Move {name} to the trash{' and give the originals back' if originals else ''}"
+            return f"Restore {name} as it was{' and the originals' if originals else ''}"
+        return f"Move {name} to the trash{' and restore the originals' if originals else ''}"
 
 
 class _AddPresenter(Presenter[Added]):
@@ -155,8 +155,8 @@ class _AddPresenter(Presenter[Added]):
         originals = bool(record.outcome.trashed)
         if record.outcome.replaced:
             name = quoted(record.outcome.target.name)
-            return f"Give back {name} as it was before{' and the originals' if originals else ''}"
-        return "Give the originals back; what was added stays"
+            return f"Restore {name} as it was{' and the originals' if originals else ''}"
+        return "Restore the originals; what was added stays"
 
 
 class _UnpackPresenter(Presenter[Unpacked]):
@@ -178,7 +178,7 @@ class _UnpackPresenter(Presenter[Unpacked]):
         return joined(
             [
                 fill("{trashed:file|files} moved to the trash.", _facts(outcome)) if outcome.trashed else "",
-                "The archive lies with them now." if outcome.moved else "",
+                "The archive was moved there, too." if outcome.moved else "",
                 f"{quoted(stays.item)} {issue_words(stays)}." if stays is not None else "",
             ]
         )
@@ -188,7 +188,7 @@ class _UnpackPresenter(Presenter[Unpacked]):
 
     def undoing(self, record: Record, *, deletes: bool) -> str:
         where = f"what was unpacked into {quoted(record.outcome.target.name)}"
-        back = " and give back what was replaced" if record.outcome.trashed else ""
+        back = " and restore what was replaced" if record.outcome.trashed else ""
         back += " and move the archive back" if record.outcome.moved else ""
         return f"Delete {where}{back}" if deletes else f"Move {where} to the trash{back}"
 
@@ -204,7 +204,7 @@ class _TrashPresenter(Presenter[Trashed]):
     logged = "To the trash: {trashed:item|items}"
 
     def undoing(self, record: Record, *, deletes: bool) -> str:
-        return fill("Give {trashed:item|items} back from the trash", _facts(record.outcome))
+        return fill("Restore {trashed:item|items} from the trash", _facts(record.outcome))
 
 
 class _CopyPresenter(Presenter[Copied]):
@@ -233,7 +233,7 @@ class _RenamePresenter(Presenter[Renamed]):
     done = "Renamed {before:name} to {target:name}."
 
     def undoing(self, record: Record, *, deletes: bool) -> str:
-        return fill("Give {target:name} its name from before", _facts(record.outcome))
+        return fill("Rename {target:name} back to {before:name}", _facts(record.outcome))
 
 
 class _FolderPresenter(Presenter[FolderMade]):
@@ -241,7 +241,7 @@ class _FolderPresenter(Presenter[FolderMade]):
     done = "Made the folder {target:name}."
 
     def undoing(self, record: Record, *, deletes: bool) -> str:
-        return fill("Take the folder {target:name} away, if nothing is in it", _facts(record.outcome))
+        return fill("Remove the folder {target:name} if it is empty", _facts(record.outcome))
 
 
 class _CopyOutPresenter(Presenter[CopiedOut]):
@@ -254,7 +254,7 @@ class _UndoPresenter(Presenter[Undone]):
 
     def summary(self, outcome: Undone) -> str:
         parts = ["{files:file|files} removed"] if outcome.files else []
-        parts += ["{created:item|items} given back"] if outcome.created else []
+        parts += ["{created:item|items} restored"] if outcome.created else []
         return fill(f"Undone: {' and '.join(parts) or 'nothing was left to do'}.", _facts(outcome))
 
 

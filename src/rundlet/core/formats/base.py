@@ -78,7 +78,7 @@ class ArchiveReader(ABC):
 
     @abstractmethod
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
-        """The chosen entries as units, in the archive's own order."""
+        """The selected items as units, in the archive's own order."""
 
     def require_password(self, rows: NDArray[np.int64]) -> None:
         """See to it that not everything that is wanted is locked.
@@ -110,11 +110,11 @@ class ArchiveReader(ABC):
         return int(((self.catalog.crc[rows] == UNKNOWN) & (self.catalog.size[rows] != 0)).sum())
 
     def read_through(self, rows: NDArray[np.int64]) -> int:
-        """Bytes beside the chosen entries that must be decoded to get at them; 0 where that is nothing to speak of."""
+        """Bytes beside the selected items that must be decoded to get at them; 0 where that is nothing to speak of."""
         return 0
 
     def unlock_seconds(self, rows: NDArray[np.int64]) -> float:
-        """Seconds that undoing the lock of the chosen entries takes, about; 0 where that is nothing to speak of."""
+        """Seconds that undoing the lock of the selected items takes, about; 0 where that is nothing to speak of."""
         return 0.0
 
     def hard_target(self, row: int) -> int | None:
@@ -183,7 +183,7 @@ class Format(Protocol):
         """Whether the bytes look like this format."""
 
     def open(self, source: ByteSource, opening: Opening) -> ArchiveReader:
-        """Read the table of contents.
+        """Read the file list.
 
         Raises:
             FormatError: when it is damaged.

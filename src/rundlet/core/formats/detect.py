@@ -103,7 +103,7 @@ def open_archive(path: Path, opening: Opening | None = None) -> ArchiveReader:
         FileProblem: when it can't be read.
         UnknownFormat: when it is none of ours.
         FormatError: when it is damaged.
-        MissingPart: when the part with the table of contents is not there.
+        MissingPart: when the part with the file list is not there.
     """
     return open_source(open_parts(path) or FileSource(path), opening)
 

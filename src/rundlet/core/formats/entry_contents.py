@@ -37,7 +37,7 @@ class _Spooled:
 
 
 class ArchiveContents:
-    """The contents of chosen entries of an open archive.
+    """The contents of selected items of an open archive.
 
     They are decoded once, front to back, as long as they are asked for about in the archive's own order, which the
     writers do. What is passed on the way is kept until it is asked for, up to a bound; anything else is decoded anew by

@@ -86,14 +86,14 @@ class UnpackPlan:
         archive: the name of the archive.
         root: the folder that all targets are below.
         root_is_new: whether that folder has yet to be made.
-        steps: one for each chosen entry, in the archive's order.
+        steps: one for each selected item, in the archive's order.
         size: bytes that will be written.
         free: bytes free there.
         counts: how many entries have each action.
         files: how many files will be written.
         issues: what is refused or altered.
         fingerprint: what the archive looked like when the plan was made.
-        read_through: bytes beside the chosen entries that must be decoded to get at them.
+        read_through: bytes beside the selected items that must be decoded to get at them.
         unlock_seconds: how long undoing an old, slow lock takes, about.
         keep_replaced: whether what is replaced goes to the trash, so that it can come back.
         needed: bytes that it takes on the disk, which is less where files have holes.

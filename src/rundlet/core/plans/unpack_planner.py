@@ -1,4 +1,4 @@
-"""What unpacking will do: where each chosen entry lands, and what is in its way."""
+"""What unpacking will do: where each selected item lands, and what is in its way."""
 
 from __future__ import annotations
 
@@ -54,10 +54,10 @@ def plan_unpack(
     keep_replaced: bool = False,
     job: Job | None = None,
 ) -> UnpackPlan:
-    """Work out where the chosen entries land. Nothing is written.
+    """Work out where the selected items land. Nothing is written.
 
     Args:
-        rows: the chosen entries; None for all.
+        rows: the selected items; None for all.
         into: the chosen folder; it and its parents may still be missing.
         own_folder: the name of a folder below it that everything goes into, or "".
         keep_folders: whether entries keep the folders they sit in, or land side by side.

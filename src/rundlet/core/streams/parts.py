@@ -146,7 +146,7 @@ def _with_ending(folder: Path, stem: str) -> Path:
     for ending in (".zip", ".ZIP", ".Zip"):
         if os.path.exists(folder / f"{stem}{ending}"):
             return folder / f"{stem}{ending}"
-    raise MissingPart(f"The last part, {quoted(stem + '.zip')}, is not here, and it holds the table of contents.")
+    raise MissingPart(f"The last part, {quoted(stem + '.zip')}, is not here, and it holds the file list.")
 
 
 def _join(

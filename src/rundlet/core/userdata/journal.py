@@ -90,7 +90,7 @@ class Record:
         can_undo: whether it put anything on the disk or moved anything away.
         stamps: what each of ``source`` was when the work ended: device, file number, size, time of change; -1 for what was gone.
         boot: the run of the system in which the device numbers hold.
-        back: what an undo that did not come to its end has given back already.
+        back: what an undo that did not come to its end has restored already.
     """
 
     id: str
@@ -349,7 +349,7 @@ class Journal:
         self._note({"undone": record.id})
 
     def tried(self, record: Record, back: Sequence[str]) -> None:
-        """Note what an undo has given back that did not come to its end, so that it can be tried again."""
+        """Note what an undo has restored that did not come to its end, so that it can be tried again."""
         self._note({"tried": record.id, "back": list(back)})
 
     def _note(self, values: dict[str, object]) -> None:

@@ -132,7 +132,7 @@ def read_back(
     if base is not None:
         files -= int(np.isin(base.catalog.kind, (Kind.FILE, Kind.HARD)).sum())
     if files != outcome.files or any(notice.problem for notice in reader.notices):
-        raise Corrupt(_failed(plan, plan.target.name, "its table of contents is not whole"))
+        raise Corrupt(_failed(plan, plan.target.name, "its file list is damaged"))
     items = {item.path: item for item in plan.items if item.kind == Kind.FILE}
     rows = np.flatnonzero(reader.catalog.kind == Kind.FILE)
     if base is not None:
@@ -140,7 +140,7 @@ def read_back(
         if not kept.issubset(reader.catalog.names.all_raw()):
             raise Corrupt(_failed(plan, plan.target.name, "not all that was in it before is in it now"))
         rows = rows[[reader.catalog.names.raw(row) not in kept for row in rows.tolist()]]
-    job.begin("Reading it back", total_bytes=int(reader.catalog.size[rows].sum()), total_entries=len(rows))
+    job.begin("Checking", total_bytes=int(reader.catalog.size[rows].sum()), total_entries=len(rows))
     proof = Proof()
 
     def work(units: Iterator[Unit]) -> None:
@@ -222,6 +222,6 @@ def _judge(plan: PackPlan, reader: ArchiveReader, row: int, item: PackItem, outc
 
 def _failed(plan: PackPlan, path: str, why: str) -> str:
     return (
-        f"No archive was made: {quoted(path)} did not read back as it should ({why.rstrip('.')}). "
+        f"No archive was made: {quoted(path)} failed the check ({why.rstrip('.')}). "
         f"The disk with {quoted(str(plan.target.parent))} may be failing."
     )

@@ -136,7 +136,7 @@ class ArchiveListing:
     def summary(self, selection: Selection) -> str:
         if selection.items:
             return (
-                f"{text.plural(selection.items, 'entry')} chosen · {text.plural(selection.files, 'file')} · "
+                f"{text.plural(selection.items, 'item')} selected · {text.plural(selection.files, 'file')} · "
                 f"{text.size(selection.size)}"
             )
         whole = self.whole()

@@ -223,9 +223,9 @@ class DiskListing:
         if not selection.items:
             return text.plural(len(self.items), "item")
         more = "…" if selection.counting else ""
-        what = f"{text.number(selection.items)} of {text.plural(len(self.items), 'item')} chosen"
+        what = f"{text.number(selection.items)} of {text.plural(len(self.items), 'item')} selected"
         if selection.elsewhere:
-            what = f"From {text.plural(selection.folders, 'folder')}: {text.plural(selection.items, 'item')} chosen"
+            what = f"From {text.plural(selection.folders, 'folder')}: {text.plural(selection.items, 'item')} selected"
         return f"{what} · {text.plural(selection.files, 'file')}{more} · {text.size(selection.size)}{more}"
 
     def areas(self) -> tuple[Area, ...]:

@@ -145,9 +145,9 @@ def _tone(action: Action, note: str) -> tuple[str, str]:
         Action.MAKE: ("moss", "new"),
         Action.JOIN: ("ink", "already there"),
         Action.NUMBER: ("amber", "both kept"),
-        Action.REPLACE: ("amber", "replaces the one there"),
-        Action.SKIP: ("amber", "left alone"),
-        Action.SAME: ("slate", "the same, left alone"),
+        Action.REPLACE: ("amber", "replaces the existing file"),
+        Action.SKIP: ("amber", "existing file kept"),
+        Action.SAME: ("slate", "already there, unchanged"),
         Action.REFUSE: ("amber", f"left out: {note}"),
     }
     return tones[action]

@@ -35,14 +35,14 @@ class BatchPage(QWidget):
         self._batch = batch
         column = page_layout(self)
         self.statement = label("", "statement")
-        self.more = label("Each goes into a folder of its own, unless it holds a single folder already.", "soft")
+        self.more = label("Each archive gets its own folder, unless it already holds a single folder.", "soft")
         column.addWidget(self.statement)
         column.addWidget(self.more)
         column.addWidget(heading("If a name is taken"))
         self.clash = {rule: QRadioButton(words) for rule, words in CLASH_WORDS.items()}
         self._clash_group = radio_group(self, list(self.clash.values()), column)
         column.addWidget(heading("Afterwards"))
-        self.trash = QCheckBox("If all went well, they go to the trash")
+        self.trash = QCheckBox("Move the archives to the trash if everything was unpacked")
         self.show_files = QCheckBox(SHOW_WORDS)
         column.addWidget(self.trash)
         self.stays = label("", "warn")
@@ -149,16 +149,16 @@ class BatchTarget(QWidget):
         self.view.show_landing(form.landing)
         self.hint.setVisible(any(plan.taken + plan.counts[Action.SAME] for plan in plans))
         count = len(plans) if form.outlooks else len(form.archives)
-        self.go.setText(f"Unpack {text.plural(count, 'archive')}" if count else "Nothing can be unpacked like this")
+        self.go.setText(f"Unpack {text.plural(count, 'archive')}" if count else "Nothing to unpack")
         size, free = sum(plan.needed for plan in plans), min((plan.free for plan in plans), default=0)
         fits = size <= free
         restyle(self.facts, "role", "soft" if fits else "warn")
         if not form.outlooks:
-            self.facts.setText("Looking into them …")
+            self.facts.setText("Opening the archives …")
         elif fits:
             self.facts.setText(_words(plans, len(form.outlooks) - len(plans)))
         else:
-            self.facts.setText(f"{text.size(size)} are needed there, and only {text.size(free)} are free.")
+            self.facts.setText(f"{text.size(size)} are needed, but only {text.size(free)} are free there.")
         self.go.set_ready(bool(plans) and fits)
 
 
@@ -166,11 +166,11 @@ def _words(plans: list[UnpackPlan], without: int) -> str:
     """What will be there, in a line."""
     words = []
     if plans:
-        words.append(f"{text.size(sum(plan.size for plan in plans))} into {text.size(plans[0].free)} free")
+        words.append(f"{text.size(sum(plan.size for plan in plans))} of {text.size(plans[0].free)} free")
         words.append(text.plural(sum(plan.files for plan in plans), "file"))
     taken = sum(plan.taken for plan in plans)
     if taken:
         words.append(f"{text.plural(taken, 'name')} already taken")
     if without:
-        words.append(f"{text.plural(without, 'archive')} can't be unpacked like this")
+        words.append(f"{text.plural(without, 'archive')} can't be unpacked")
     return " · ".join(words)

@@ -44,8 +44,8 @@ if TYPE_CHECKING:
     from rundlet.desktop.views.long_view import LongView
     from rundlet.desktop.views.preview import Preview
 
-_HINT = "Tick or Ctrl-click to choose. Shift picks a run, Ctrl takes one back out."
-_MAP_HINT = "A click goes into a folder or an archive, and chooses a file."
+_HINT = "Tick items to select them. Shift-click selects a range."
+_MAP_HINT = "Click a folder or an archive to open it, or a file to select it."
 _EXPAND_UP_TO = 12
 _EXPAND_AT_MOST = 5000
 
@@ -215,12 +215,12 @@ class FromColumn(Column):
         self.pages.show_place()
         if empty:
             more = "" if within else "Right-click for a new folder, or to paste what you copied."
-            self._say("There is nothing in here." if within else "This folder is empty.", more)
+            self._say("There is nothing here." if within else "This folder is empty.", more)
 
     def _show_partial(self, listing: ArchiveListing) -> None:
         """What was found so far of an archive that is still being listed."""
         self._show(listing)
-        self.summary.setText(f"{text.number(len(listing.tree.catalog))} entries so far; still reading the list …")
+        self.summary.setText(f"{text.number(len(listing.tree.catalog))} items so far. Still reading the file list …")
 
     def _expand_few(self, listing: Location) -> None:
         """Open the folders at once where all of it fits on a page."""
@@ -288,7 +288,7 @@ class FromColumn(Column):
     def _show_failure(self, error: Exception) -> None:
         if isinstance(error, UnknownFormat) and (place := self._workspace.refused) is not None:
             what = type_words(place)
-            known = f"; the desktop knows its type as “{what}”." if what else "."
+            known = f". Its type is “{what}”." if what else "."
             named = error.message.rstrip(".") + known
             self._say(named, error.hint or "")
         elif isinstance(error, RundletError):
@@ -302,7 +302,7 @@ class FromColumn(Column):
         self.names_as.show_page("")
         self._types.setVisible(False)
         self.summary.setText("")
-        self._say("The names in it are hidden.", "Give its password to see them.")
+        self._say("The file names are hidden.", "Type the password to see them.")
 
     def tell(self, error: BaseException) -> None:
         """Say beside the list what could not be done; the list stays."""

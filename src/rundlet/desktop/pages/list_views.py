@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.views.space_map import SpaceMap
 
 _MAP_AFTER_MS = 200
-_VIEWS = {"list": "As a list", "thumbs": "As small pictures", "map": "As a space map: area is size"}
+_VIEWS = {"list": "As a list", "thumbs": "As thumbnails", "map": "As a space map, where area is size"}
 _LOOK = "look"
 
 
@@ -55,7 +55,7 @@ class ListViews(QStackedWidget):
         self.addWidget(self.message)
         self._group = QButtonGroup(self)
         self.view_buttons = {way: self._way_button(way, words) for way, words in _VIEWS.items()}
-        self.view_buttons[_LOOK] = _button(_LOOK, "Look into the current file (Space)")
+        self.view_buttons[_LOOK] = _button(_LOOK, "Preview the current file (Space)")
         self.view_buttons["list"].setChecked(True)
         self._way = "list"
         self._map_timer = QTimer(self)

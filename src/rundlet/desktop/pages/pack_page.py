@@ -33,7 +33,18 @@ if TYPE_CHECKING:
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
 
-_LEVEL_WORDS = ("as is", "quick", "quick", "balanced", "balanced", "balanced", "tight", "tight", "tightest", "tightest")
+_LEVEL_WORDS = (
+    "uncompressed",
+    "quick",
+    "quick",
+    "balanced",
+    "balanced",
+    "balanced",
+    "small",
+    "small",
+    "smallest",
+    "smallest",
+)
 
 
 def level_word(level: int) -> str:
@@ -69,7 +80,7 @@ class PackPage(QScrollArea):
         self.level = QSlider(Qt.Orientation.Horizontal)
         self.level.setRange(0, 9)
         self.level.setPageStep(1)
-        self.level.setAccessibleName("Level, 0 as is to 9 tightest")
+        self.level.setAccessibleName("Level, from 0 (uncompressed) to 9 (smallest)")
         column.addWidget(self.level)
         self.words = label("", "soft")
         column.addWidget(self.words)
@@ -132,9 +143,9 @@ class PackPage(QScrollArea):
 
     def _show_choice(self, selection: Selection) -> None:
         if not selection.items:
-            self.statement.setText("Choose what to pack")
+            self.statement.setText("Select what to pack")
         else:
-            each = ", each by itself" if self._workspace.packing.form.each and selection.items > 1 else ""
+            each = ", one archive each" if self._workspace.packing.form.each and selection.items > 1 else ""
             self.statement.setText(f"Pack {text.plural(selection.items, 'item')}{each}")
 
 
@@ -143,7 +154,7 @@ def hopeless_words(sample: Sample | None) -> str:
     if sample is None or not sample.hopeless:
         return ""
     if sum(count for _, count in sample.hopeless) == sample.files:
-        return "All of this is packed already and will not get smaller. The quickest level is as good as any."
+        return "All of this is already compressed and won't get smaller. The quickest level is fine."
     groups = [text.plural(count, noun_for(kindred)) for kindred, count in sample.hopeless]
     listed = " and ".join([", ".join(groups[:-1]), groups[-1]]) if len(groups) > 1 else groups[0]
-    return f"Packed already, so they will not get smaller: {listed}."
+    return f"Already compressed, so they won't get smaller: {listed}."

@@ -16,7 +16,6 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
-from rundlet.core.fs.disk_space import disk_rules
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.losses import not_kept
 from rundlet.core.plans.pack_plan import PackClash
@@ -44,9 +43,9 @@ if TYPE_CHECKING:
 
 _LIMITS = ((0, "no limit"), (10_000_000, "10 MB"), (25_000_000, "25 MB"), (4_000_000_000, "4 GB"))
 _CLASHES = {
-    PackClash.RENAME: "Number this one",
-    PackClash.REPLACE: "Replace it, the old one to the trash",
-    PackClash.ADD: "Add to the one that is there",
+    PackClash.RENAME: "Add a number to the name",
+    PackClash.REPLACE: "Replace it and move the old one to the trash",
+    PackClash.ADD: "Add to the existing archive",
 }
 
 
@@ -67,7 +66,7 @@ class PackTarget(QWidget):
         column.addWidget(heading("Name"))
         row = QHBoxLayout()
         self.name = QLineEdit()
-        self.name.setAccessibleName("Name of the archive, without its ending")
+        self.name.setAccessibleName("Name of the archive, without its extension")
         self.ending = label("", "ending", wrap=False)
         row.addWidget(self.name, 1)
         row.addWidget(self.ending)
@@ -86,12 +85,12 @@ class PackTarget(QWidget):
         column.addWidget(self.gauge)
         self.sizes = label("", "soft")
         column.addWidget(self.sizes)
-        column.addWidget(heading("Must fit"))
-        self.limits = Choices([(str(size), words) for size, words in _LIMITS], name="Must fit")
+        column.addWidget(heading("Size limit"))
+        self.limits = Choices([(str(size), words) for size, words in _LIMITS], name="Size limit")
         column.addWidget(self.limits)
         self.other_limit = QLineEdit()
-        self.other_limit.setPlaceholderText("another size, such as 8 MB")
-        self.other_limit.setAccessibleName("Another size that it must fit")
+        self.other_limit.setPlaceholderText("other, such as 8 MB")
+        self.other_limit.setAccessibleName("Another size limit")
         column.addWidget(self.other_limit)
         self.verdict = label("", "soft")
         column.addWidget(self.verdict)
@@ -120,7 +119,7 @@ class PackTarget(QWidget):
         ws, form, selection = self._workspace, self._workspace.packing.form, self._workspace.selection
         if ws.place.in_archive:
             return
-        stem = "each after its own name" if form.each else form.stem
+        stem = "named after each item" if form.each else form.stem
         if not self._typing and self.name.text() != stem:
             self.name.setText(stem)
             self.name.setCursorPosition(0)
@@ -157,24 +156,24 @@ class PackTarget(QWidget):
         """What keeps the work from being begun, or ""."""
         ws = self._workspace
         if ws.packing.form.bad_limit:
-            return "Write the size that it must fit with a unit, such as 8 MB."
+            return "Type the size limit with a unit, such as 8 MB."
         if ws.packing.form.bad_parts:
-            return "Write the size of the parts with a unit, such as 20 MB."
+            return "Type the part size with a unit, such as 20 MB."
         if ws.packing.name_is_too_long:
-            return "The name is too long for a disk."
+            return "The name is too long."
         if not os.path.isdir(ws.packing.folder):
-            return "There is no such folder."
+            return "This folder doesn't exist."
         if ws.packing.form.lock_is_lost:
-            return f"{ws.packing.form.info.id} can't be locked. Choose zip or 7z, or take the lock away."
+            return f"{ws.packing.form.info.id} can't be locked. Choose zip or 7z, or turn off the lock."
         if ws.packing.form.hidden_names_are_lost:
-            return f"{ws.packing.form.info.id} can't hide the names. Choose 7z, or let the names be seen."
+            return f"{ws.packing.form.info.id} can't hide file names. Choose 7z, or turn off hiding."
         if ws.packing.form.lock_is_open:
-            return "Type the password twice, or have it shown."
-        largest = disk_rules(ws.packing.folder).largest
+            return "Type the password twice, or show it."
+        largest = ws.packing.largest_file
         if largest and point is not None and min(point.size, ws.packing.form.part_size or point.size) > largest:
-            return f"The disk there keeps no file of more than {text.size(largest)}; cut the archive into parts."
+            return f"This drive can't hold files over {text.size(largest)}. Split the archive into parts."
         if point is not None and point.size > ws.packing.free:
-            return f"About {text.size(point.size)} are needed there, and only {text.size(ws.packing.free)} are free."
+            return f"About {text.size(point.size)} are needed, but only {text.size(ws.packing.free)} are free there."
         return ""
 
     def _show_limit(self, point: Point | None) -> None:
@@ -192,7 +191,7 @@ class PackTarget(QWidget):
         largest = min(point.size, form.part_size or point.size)
         fits = largest <= form.limit
         parts = "Each part fits" if form.part_size else "It fits"
-        self.verdict.setText(f"{parts}." if fits else f"It does not fit {text.size(form.limit)} like this.")
+        self.verdict.setText(f"{parts}." if fits else f"It is larger than {text.size(form.limit)}.")
         restyle(self.verdict, "role", "good" if fits else "warn")
         other = None if fits else self._trials.fitting(form.limit - self._workspace.packing.added_to)
         self.way_out.setVisible(not fits)
@@ -200,7 +199,7 @@ class PackTarget(QWidget):
             self.way_out.setText(f"{other.fmt} at level {other.level} fits: {text.size(other.size)}")
             self.way_out.setProperty("choice", [other.fmt, other.level])
         elif not fits:
-            self.way_out.setText(f"Nothing fits; cut it into parts of {text.size(form.limit)}")
+            self.way_out.setText(f"Nothing fits. Split it into parts of {text.size(form.limit)}")
             self.way_out.setProperty("choice", None)
 
     def _take_way_out(self) -> None:
@@ -255,9 +254,9 @@ class PackTarget(QWidget):
         name = text.quoted(ws.packing.asked_target.name)
         self.clash.setText(
             {
-                PackClash.RENAME: f"That name is taken; this one will be {text.quoted(ws.packing.target.name)}.",
-                PackClash.REPLACE: f"The {name} that is there goes to the trash.",
-                PackClash.ADD: f"What is in {name} stays as it is.",
+                PackClash.RENAME: f"That name is taken. This archive will be called {text.quoted(ws.packing.target.name)}.",
+                PackClash.REPLACE: f"The existing {name} goes to the trash.",
+                PackClash.ADD: f"Everything already in {name} stays.",
             }[ws.packing.clash]
             if taken
             else ""
@@ -268,11 +267,11 @@ class PackTarget(QWidget):
 def _size_words(selection: Selection, point: Point | None) -> str:
     """How much is chosen, and how much smaller it gets."""
     if not selection.items:
-        return "Nothing is chosen yet."
-    words = [f"{text.plural(selection.files, 'file')}{' so far; still counting' if selection.counting else ''}"]
+        return "Nothing is selected."
+    words = [f"{text.plural(selection.files, 'file')}{' so far, still counting' if selection.counting else ''}"]
     if point is not None and selection.size:
         saved = selection.size - point.size
-        words.append(f"about {text.size(saved)} saved" if saved * 100 >= selection.size else "no smaller than before")
+        words.append(f"about {text.size(saved)} saved" if saved * 100 >= selection.size else "not smaller than before")
     return " · ".join(words)
 
 

@@ -84,7 +84,7 @@ class PreviewPane(QObject):
             self._preview_loader.look(spot)
         elif node and listing is not None:
             self._preview_loader.drop()
-            self.preview.show_words("Go in to see what is in it.", text.shown(listing.record(node).name))
+            self.preview.show_words("Open it to see what is in it.", text.shown(listing.record(node).name))
         else:
             self._preview_loader.drop()
-            self.preview.show_words("Choose a file to see what is in it.")
+            self.preview.show_words("Select a file to see what is in it.")

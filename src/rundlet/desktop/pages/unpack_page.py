@@ -34,9 +34,9 @@ if TYPE_CHECKING:
     from rundlet.desktop.state.workspace import Workspace
 
 _AFTER_WORDS = {
-    Afterwards.STAYS: "The archive stays where it is",
-    Afterwards.TRASH: "If all went well, to the trash",
-    Afterwards.INTO: "If all went well, into the folder too",
+    Afterwards.STAYS: "Keep the archive where it is",
+    Afterwards.TRASH: "Move the archive to the trash if everything was unpacked",
+    Afterwards.INTO: "Move the archive into the folder, too, if everything was unpacked",
 }
 
 
@@ -98,8 +98,8 @@ class UnpackPage(QWidget):
         self.lock = LockField(workspace)
         column.addWidget(self.lock)
         column.addWidget(heading("Folders"))
-        self.with_folders = QRadioButton("Keep the folders they sit in")
-        self.just_files = QRadioButton("Just the files, no folders")
+        self.with_folders = QRadioButton("Keep the folders")
+        self.just_files = QRadioButton("Just the files, without folders")
         self._folder_group = radio_group(self, [self.with_folders, self.just_files], column)
         column.addWidget(heading("If a name is taken"))
         self.clash = {rule: QRadioButton(words) for rule, words in CLASH_WORDS.items()}
@@ -154,12 +154,12 @@ class UnpackPage(QWidget):
         listing = self._workspace.listing
         self.gauge.setVisible(listing is not None)
         if listing is None:
-            self.statement.setText("Locked, with its names")
-            self.more.setText("What is in it can be listed once the password is given.")
+            self.statement.setText("Locked, with hidden names")
+            self.more.setText("Type the password to see what is in it.")
             return
         whole, inner = listing.whole(), self._workspace.place.inner
         if selection.items:
-            self.statement.setText(text.plural(selection.items, "chosen entry", "chosen entries"))
+            self.statement.setText(text.plural(selection.items, "selected item"))
             self.more.setText(f"{text.plural(selection.files, 'file')}, {text.size(selection.size)} once unpacked")
         else:
             where = text.quoted(inner.rpartition("/")[2])

@@ -42,7 +42,7 @@ class UnpackTarget(QWidget):
         column = page_layout(self)
         self.folder = FolderField("Folder to unpack into", quick)
         column.addWidget(self.folder)
-        self.own = QCheckBox("In a folder of its own")
+        self.own = QCheckBox("Create a folder")
         column.addWidget(self.own)
         column.addWidget(heading("What will be there"))
         self.view = LandingView(lambda taken: workspace.unpacking.form.rules.get(taken[1]))
@@ -99,7 +99,7 @@ class UnpackTarget(QWidget):
         self.own.setChecked(ws.unpacking.form.own_folder)
         self.own.blockSignals(False)
         self.own.setVisible(bool(ws.unpacking.own_folder_name))
-        self.own.setText(f"In a folder of its own, “{text.shown(ws.unpacking.own_folder_name)}”")
+        self.own.setText(f"Create the folder “{text.shown(ws.unpacking.own_folder_name)}”")
         count = ws.selection.items
         more = ws.selection.out_of_sight
         self.go.setText(f"Unpack {text.plural(count, 'entry')}{more}" if count else "Unpack everything")
@@ -113,7 +113,7 @@ class UnpackTarget(QWidget):
         self.hint.setVisible(plan.taken + plan.counts[Action.SAME] > 0)
         fits = plan.needed <= plan.free
         restyle(self.facts, "role", "soft" if fits else "warn")
-        locked = "Give the password first. " if self._workspace.needs_password else ""
+        locked = "Type the password first. " if self._workspace.needs_password else ""
         self.facts.setText(locked + landing_words(plan))
         self.go.set_ready(
             fits and any(step.action.writes for step in plan.steps) and not self._workspace.needs_password
@@ -128,21 +128,21 @@ class UnpackTarget(QWidget):
 def landing_words(plan: UnpackPlan) -> str:
     """The landing in a sentence."""
     if plan.needed > plan.free:
-        return f"{text.size(plan.needed)} are needed there, and only {text.size(plan.free)} are free."
-    parts = [f"{text.size(plan.size)} into {text.size(plan.free)} free"]
+        return f"{text.size(plan.needed)} are needed, but only {text.size(plan.free)} are free there."
+    parts = [f"{text.size(plan.size)} of {text.size(plan.free)} free"]
     if plan.read_through >= _WORTH_SAYING:
-        parts.append(f"{text.size(plan.read_through)} before them must be read through")
+        parts.append(f"{text.size(plan.read_through)} before them must be read first")
     if plan.unlock_seconds >= _LONG:
-        parts.append(f"its old kind of lock takes about {text.duration(plan.unlock_seconds)} to undo")
+        parts.append(f"unlocking its old kind of lock takes about {text.duration(plan.unlock_seconds)}")
     new = plan.files - plan.counts[Action.NUMBER] - plan.counts[Action.REPLACE]
     if new > 0:
         parts.append(text.plural(new, "new file"))
-    words = {Action.NUMBER: "both kept", Action.REPLACE: "replaced", Action.SKIP: "left alone"}
+    words = {Action.NUMBER: "both kept", Action.REPLACE: "replaced", Action.SKIP: "existing files kept"}
     for action, result in words.items():
         if plan.counts[action]:
             parts.append(f"{text.plural(plan.counts[action], 'name')} already taken, {result}")
     if plan.counts[Action.SAME]:
         parts.append(f"{text.plural(plan.counts[Action.SAME], 'file')} already there with the same content")
     if plan.counts[Action.REFUSE]:
-        parts.append(f"{text.plural(plan.counts[Action.REFUSE], 'entry')} left out")
+        parts.append(f"{text.plural(plan.counts[Action.REFUSE], 'item')} left out")
     return " · ".join(parts)

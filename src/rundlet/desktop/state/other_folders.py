@@ -57,7 +57,7 @@ class OtherFolders:
         return added
 
     def forget_gone(self) -> None:
-        """What is not there any more, such as originals in the trash, is not chosen any more either."""
+        """What no longer exists, such as originals in the trash, is not chosen any more either."""
         self.items = {path: item for path, item in self.items.items() if os.path.lexists(path)}
 
     def clear(self) -> None:

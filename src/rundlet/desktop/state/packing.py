@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.formats.detect import by_ending, by_id
-from rundlet.core.fs.disk_space import free_bytes
+from rundlet.core.fs.disk_space import disk_rules, free_bytes
 from rundlet.core.limits import MAX_COMPONENT
 from rundlet.core.plans.pack_plan import PackClash, free_name, suggested_stem
 from rundlet.core.settings import PACK_FORMAT, PACK_LEVEL, PACK_VERIFY
@@ -161,6 +161,11 @@ class Packing(QObject):
     def name_is_too_long(self) -> bool:
         """Whether no disk keeps the name, with what is put behind it for parts."""
         return len(os.fsencode(self.asked_target.name)) + (4 if self.form.part_size else 0) > MAX_COMPONENT
+
+    @property
+    def largest_file(self) -> int:
+        """Bytes of the largest file that the disk where the archive goes can hold; 0 for any."""
+        return disk_rules(self.folder).largest
 
     @property
     def free(self) -> int:

@@ -26,14 +26,14 @@ from PySide6.QtWidgets import (
 from rundlet.core.plans.unpack_plan import UnpackClash
 from rundlet.desktop.theme.theme import theme
 
-SHOW_WORDS = "Then show what came out"
+SHOW_WORDS = "Show the files when done"
 """What is offered after unpacking, of one archive and of several."""
 
 CLASH_WORDS = {
-    UnpackClash.RENAME: "Keep both, number the new one",
-    UnpackClash.NEWER: "Replace it if ours is newer",
-    UnpackClash.REPLACE: "Replace it, the old one to the trash",
-    UnpackClash.SKIP: "Leave it, skip ours",
+    UnpackClash.RENAME: "Keep both, rename the new file",
+    UnpackClash.NEWER: "Replace if the archive's file is newer",
+    UnpackClash.REPLACE: "Replace it and move the old one to the trash",
+    UnpackClash.SKIP: "Keep the existing file",
 }
 """What becomes of a name that is taken, in words."""
 

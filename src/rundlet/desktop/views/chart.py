@@ -203,7 +203,7 @@ class Chart(QWidget):
         y = area.bottom() - (self._picture.limit - y0) / (y1 - y0) * area.height()
         painter.setPen(QPen(theme.color("slate"), theme.sizes.mark / 2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-        words = f"must fit {text.size(self._picture.limit)}"
+        words = f"limit {text.size(self._picture.limit)}"
         metrics = painter.fontMetrics()
         width, height = metrics.horizontalAdvance(words), metrics.height()
         places = [

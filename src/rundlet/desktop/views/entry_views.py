@@ -244,7 +244,7 @@ class ThumbView(QListView):
         self.setBatchSize(_CARDS_AT_ONCE)
         prepare(self)
         self.setAcceptDrops(False)
-        self.setAccessibleName("Files and folders as small pictures")
+        self.setAccessibleName("Files and folders as thumbnails")
         self.doubleClicked.connect(self._enter)
         thumbs.arrived.connect(self._arrived)
 

@@ -55,7 +55,7 @@ class FolderField(QWidget):
         row.addWidget(self.edit, 1)
         row.addWidget(self.pick)
         column.addLayout(row)
-        self.make = QPushButton("Make this folder")
+        self.make = QPushButton("Create this folder")
         self.make.setVisible(False)
         self.make.clicked.connect(self._make)
         self.words = label("", "warn")

@@ -70,7 +70,7 @@ class JobRow(QWidget):
         self.pause.setVisible(not self._running.waits)
         self.bar.setVisible(not self._running.waits)
         if self._running.waits:
-            self.words.setText(f"{self._running.title} · waits for its turn")
+            self.words.setText(f"{self._running.title} · waiting")
             return
         progress = self._running.job.snapshot()
         share = progress.fraction
@@ -90,8 +90,8 @@ class JobRow(QWidget):
             job.pause()
         paused = job.snapshot().paused
         self.pause.setIcon(theme.icon("resume" if paused else "pause", "soft"))
-        self.pause.setToolTip("Go on" if paused else "Pause")
-        self.pause.setAccessibleName(("Go on with " if paused else "Pause ") + self._running.title)
+        self.pause.setToolTip("Resume" if paused else "Pause")
+        self.pause.setAccessibleName(("Resume " if paused else "Pause ") + self._running.title)
         self.show_progress()
 
 
@@ -304,7 +304,7 @@ class Strip(QFrame):
             unread.show()
         more = len(self.unread) - _MOST_UNREAD
         self.more_unread.setVisible(more > 0)
-        self.more_unread.setText(f"{text.plural(more, 'earlier job')} had problems too; the log has them all.")
+        self.more_unread.setText(f"{text.plural(more, 'earlier job')} had problems, too. The log lists them all.")
 
     def _put_away(self) -> None:
         self._remove(next(unread for unread in self.unread if unread.close_button is self.sender()))

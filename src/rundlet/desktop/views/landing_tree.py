@@ -72,7 +72,7 @@ class LandingView(QTreeView):
             return None
         menu = QMenu(self)
         own = self._rule_of(taken)
-        for words, rule in [*((words, rule) for rule, words in CLASH_WORDS.items()), ("As for all others", None)]:
+        for words, rule in [*((words, rule) for rule, words in CLASH_WORDS.items()), ("Same as for the others", None)]:
             action = menu.addAction(words)
             action.setCheckable(True)
             action.setChecked(rule == own)
@@ -109,6 +109,6 @@ def set_rule(rules: dict[Steps, UnpackClash], name: Steps, rule: UnpackClash | N
 
 def taken_hint() -> QLabel:
     """The line below a landing tree that says what can be done about taken names; hidden at first."""
-    hint = label("Click a name that is taken to decide about it by itself.", "soft")
+    hint = label("Click a taken name to choose what happens to it.", "soft")
     hint.setVisible(False)
     return hint

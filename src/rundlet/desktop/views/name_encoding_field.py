@@ -23,10 +23,10 @@ class NameEncodingField(QWidget):
     def __init__(self) -> None:
         super().__init__()
         column = page_layout(self, gap=theme.sizes.space)
-        self.words = label("The archive does not say how its names are written. They are read as", "soft")
+        self.words = label("If names look wrong, choose another encoding:", "soft")
         self.pages = Dropdown()
-        self.pages.setAccessibleName("How the names are read")
-        self.pages.setToolTip("Choose another one when letters look wrong")
+        self.pages.setAccessibleName("Encoding of the names")
+        self.pages.setToolTip("The archive does not say how its names are encoded")
         for page, what in CODE_PAGES.items():
             self.pages.addItem(what, page)
         self.pages.activated.connect(self._choose)

@@ -20,8 +20,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.state.forms import PackForm
     from rundlet.desktop.state.workspace import Workspace
 
-_PARTS = (("10 MB, for mail", 10_000_000), ("25 MB, for mail", 25_000_000), ("700 MB, for a disc", 700_000_000))
-_STICK = ("4 GB, for a FAT stick", 4_000_000_000)
+_PARTS = (("10 MB, for mail", 10_000_000), ("20 MB, for mail", 20_000_000), ("25 MB, for mail", 25_000_000))
 
 
 class PackOptions(QWidget):
@@ -35,21 +34,21 @@ class PackOptions(QWidget):
         column.addWidget(self.lock)
         self.lock_box = LockBox(workspace)
         column.addWidget(self.lock_box)
-        self.parts = QCheckBox("Cut into parts")
+        self.parts = QCheckBox("Split into parts")
         self.part_size = Dropdown()
         self.part_size.setEditable(True)
         self.part_size.setAccessibleName("Size of each part")
-        for words, size in (*_PARTS, _STICK):
+        for words, size in _PARTS:
             self.part_size.addItem(words, size)
         self.part_size.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
         column.addWidget(self.parts)
         column.addWidget(self.part_size)
         self.part_words = label("", "warn")
         column.addWidget(self.part_words)
-        self.each = QCheckBox("Each in an archive of its own")
+        self.each = QCheckBox("One archive per item")
         column.addWidget(self.each)
-        self.read_back = QCheckBox("Read it back and compare")
-        self.trash = QCheckBox("Then the originals to the trash")
+        self.read_back = QCheckBox("Check the archive after packing")
+        self.trash = QCheckBox("Move the originals to the trash afterwards")
         column.addWidget(self.read_back)
         column.addWidget(self.trash)
         column.addWidget(heading("Leave out"))
@@ -62,10 +61,10 @@ class PackOptions(QWidget):
         row.addStretch(1)
         column.addLayout(row)
         self.patterns = QLineEdit()
-        self.patterns.setPlaceholderText("Names such as *.tmp, build")
-        self.patterns.setAccessibleName("Names that are left out, with commas between")
+        self.patterns.setPlaceholderText("Names, such as *.tmp, build")
+        self.patterns.setAccessibleName("Names to leave out, separated by commas")
         column.addWidget(self.patterns)
-        self.follow = QCheckBox("Pack what links lead to, not the links")
+        self.follow = QCheckBox("Pack the files that links point to")
         column.addWidget(self.follow)
         self._wire()
 
@@ -86,15 +85,27 @@ class PackOptions(QWidget):
         self.lock_box.setVisible(False)
         self._show()
 
+    def _offer_largest(self, size: int) -> None:
+        """Offer the largest file that the chosen drive can hold as a size of parts, where it can't hold any."""
+        known = self.part_size.count() > len(_PARTS)
+        self.part_size.blockSignals(True)  # what is chosen stays chosen
+        words = f"{text.size(size)}, the largest file this drive can hold"
+        if known and (not size or self.part_size.itemData(len(_PARTS)) != size):
+            self.part_size.removeItem(len(_PARTS))
+        if size and self.part_size.findData(size) < 0:
+            self.part_size.addItem(words, size)
+        self.part_size.blockSignals(False)
+
     def _show_each(self, selection: Selection) -> None:
         self.each.setVisible(selection.items > 1 or self._workspace.packing.form.each)
 
     def _show(self) -> None:
         form = self._workspace.packing.form
         can_lock = form.info.can_lock
+        self._offer_largest(self._workspace.packing.largest_file)
         # A tick that was made can always be taken away again, and is never dropped in silence.
         self.lock.setEnabled(can_lock or self.lock.isChecked())
-        self.lock.setText("Lock with a password" if can_lock else "Lock with a password (zip and 7z can)")
+        self.lock.setText("Lock with a password" if can_lock else "Lock with a password (zip and 7z only)")
         self.lock_box.setVisible(can_lock and self.lock.isChecked())
         shown = {
             self.read_back: form.read_back or form.trash,
@@ -138,7 +149,7 @@ class PackOptions(QWidget):
         return self.part_size.itemText(index) if index >= 0 else text.size(size)
 
     def cut_into(self, size: int) -> None:
-        """Cut into parts of so many bytes."""
+        """Split into parts of so many bytes."""
         self.part_size.setEditText(self._size_words(size))
         self.parts.setChecked(True)
 
@@ -155,7 +166,7 @@ class PackOptions(QWidget):
     def _parts_changed(self) -> None:
         size = self._part_size()
         wanted = self.parts.isChecked()
-        self.part_words.setText("Write a size such as 20 MB." if wanted and not size else "")
+        self.part_words.setText("Type a size such as 20 MB." if wanted and not size else "")
         restyle(self.part_size, "state", "bad" if wanted and not size else "")
 
         def change(form: PackForm) -> None:
@@ -201,11 +212,11 @@ class LockBox(QWidget):
         row.addWidget(self.first, 1)
         row.addWidget(self.eye)
         column.addLayout(row)
-        self.again = _hidden_field("The same again")
+        self.again = _hidden_field("Repeat the password")
         column.addWidget(self.again)
         self.words = label("", "soft")
         column.addWidget(self.words)
-        self.hide_names = QCheckBox("Hide the names too")
+        self.hide_names = QCheckBox("Hide the file names, too")
         column.addWidget(self.hide_names)
         self.first.textChanged.connect(self._changed)
         self.again.textChanged.connect(self._changed)
@@ -226,7 +237,7 @@ class LockBox(QWidget):
     def _show(self) -> None:
         can = self._workspace.packing.form.info.can_hide_names
         self.hide_names.setEnabled(can or self.hide_names.isChecked())
-        self.hide_names.setText("Hide the names too" if can else "Hide the names too (7z can)")
+        self.hide_names.setText("Hide the file names, too" if can else "Hide the file names, too (7z only)")
 
     def _changed(self) -> None:
         seen = self.eye.isChecked()
@@ -238,7 +249,7 @@ class LockBox(QWidget):
             no_core_dumps()
         fits = seen or password == self.again.text()
         bad = bool(password) and bool(self.again.text()) and not fits
-        self.words.setText("The two are not the same yet." if bad else strength_words(password))
+        self.words.setText("The passwords don't match." if bad else strength_words(password))
         restyle(self.words, "role", "warn" if bad else "soft")
         hide = self.hide_names.isChecked()
 
@@ -270,11 +281,11 @@ _KINDS: tuple[tuple[Callable[[str], bool], int], ...] = (
 def strength_words(password: str) -> str:
     """How hard a password is to try out, in words; by its length and the kinds of its characters."""
     if not password:
-        return "Nobody can open it without the password, Rundlet neither."
+        return "If you lose the password, nobody can open this archive."
     kinds = sum(count for test, count in _KINDS if any(test(c) for c in password))
     bits = len(set(password)) ** 0.5 * len(password) ** 0.5 * max(kinds, 2).bit_length() * 0.9
     if bits < 35:
-        return "Weak: a program would find it within a day."
+        return "Weak: a program could guess it within a day."
     if bits < 60:
-        return "Fair: it keeps off the curious. Four words are better."
+        return "Fair: enough against curious people. Four words are better."
     return "Strong."

@@ -166,7 +166,7 @@ class Preview(QWidget):
         self.picture.setAccessibleName("The picture")
         self.wave.setAccessibleName("How loud the sound is")
         column.addWidget(self._pages, 1)
-        self.show_words("Choose a file to see what is in it.")
+        self.show_words("Select a file to see what is in it.")
 
     def _add(self, page: W) -> W:
         self._pages.addWidget(page)

@@ -34,10 +34,10 @@ class SelectionOffers(QWidget):
         self.again = QPushButton()
         self.choose_shown = QPushButton()
         self.only_shown = QPushButton()
-        self.keep = QCheckBox("Keep this choice in other folders")
-        self.keep.setToolTip("What is chosen here stays chosen while more is chosen elsewhere")
+        self.keep = QCheckBox("Keep the selection when changing folders")
+        self.keep.setToolTip("What is selected here stays selected while you select more in other folders")
         self.elsewhere = label("", "soft")
-        self.only_here = QPushButton("Only what is chosen here")
+        self.only_here = QPushButton("Only what is selected here")
         flow = FlowLayout(theme.sizes.space)
         for button in (self.again, self.choose_shown, self.only_shown, self.keep):
             button.setVisible(False)
@@ -51,14 +51,14 @@ class SelectionOffers(QWidget):
     def show_found(self, count: int, unseen: int) -> None:
         """How many rows fit what is looked for, and how many chosen ones do not; 0 for nothing to offer."""
         self.choose_shown.setVisible(count > 0)
-        self.choose_shown.setText(f"Choose {text.plural(count, 'row')} that fit{'s' * (count == 1)}")
+        self.choose_shown.setText(f"Select {text.plural(count, 'matching item')}")
         self.only_shown.setVisible(unseen > 0)
-        self.only_shown.setText(f"Let go of {text.number(unseen)} not in sight")
+        self.only_shown.setText(f"Deselect {text.plural(unseen, 'hidden item')}")
 
     def show_before(self, count: int) -> None:
         """How many rows were chosen before one click too many; 0 for nothing to offer."""
         self.again.setVisible(count > 0)
-        self.again.setText(f"Choose the {count} from before again")
+        self.again.setText(f"Select the previous {text.plural(count, 'item')} again")
 
     def show_gathered(self, selection: Selection, other_folders: OtherFolders, *, on_disk: bool) -> None:
         """What is chosen in other folders."""
@@ -67,5 +67,5 @@ class SelectionOffers(QWidget):
         for widget in (self.elsewhere, self.only_here):
             widget.setVisible(on_disk and selection.elsewhere > 0)
         where = text.plural(len(other_folders.folders), "other folder")
-        self.elsewhere.setText(f"{text.plural(selection.elsewhere, 'item')} of it in {where}")
+        self.elsewhere.setText(f"{text.plural(selection.elsewhere, 'item')} in {where}")
         self.elsewhere.setToolTip("\n".join(text.shown(str(path)) for path in list(other_folders.items)[:_MOST_NAMED]))

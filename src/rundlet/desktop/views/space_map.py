@@ -65,7 +65,7 @@ class SpaceMap(QWidget):
 
     def _speak(self) -> None:
         if not self._areas:
-            self.setAccessibleDescription("There is nothing in here.")
+            self.setAccessibleDescription("There is nothing here.")
             return
         largest = ", ".join(_words(area, self.total) for area in self._areas[:_SPOKEN])
         current = _words(self._areas[self._current], self.total)

@@ -35,7 +35,7 @@ class FieldReader:
     def take(self, count: int) -> bytes:
         """The next bytes."""
         if not 0 <= count <= self.left:
-            raise Truncated("Its table of contents ends too early.")
+            raise Truncated("Its file list ends too early.")
         self._at += count
         return self._data[self._at - count : self._at]
 
@@ -67,13 +67,13 @@ class FieldReader:
         rest = self.take(length - 1)
         value = int.from_bytes(rest, "little") | (first & _OWN_BITS[length - 1]) << 8 * (length - 1)
         if value > _MOST:
-            raise Corrupt("Its table of contents has a number beyond all bounds.")
+            raise Corrupt("Its file list has a number beyond all bounds.")
         return value
 
     def numbers(self, count: int) -> I64:
         """Many numbers: their places are found one by one, all else is done for all at once."""
         if count > self.left:
-            raise Truncated("Its table of contents ends too early.")
+            raise Truncated("Its file list ends too early.")
         data = np.frombuffer(self._data, np.uint8, min(self.left, count * _LONGEST), self._at)
         if count and int(data[:count].max()) < 0x80:
             self._at += count
@@ -82,11 +82,11 @@ class FieldReader:
         places, at, last = [], 0, len(lengths)
         for _ in range(count):
             if at >= last:
-                raise Truncated("Its table of contents ends too early.")
+                raise Truncated("Its file list ends too early.")
             places.append(at)
             at += lengths[at]
         if at > last:
-            raise Truncated("Its table of contents ends too early.")
+            raise Truncated("Its file list ends too early.")
         self._at += at
         return _decoded(data, np.array(places, np.int64))
 
@@ -99,7 +99,7 @@ class FieldReader:
         """The same behind a byte that says whether they are all set, and then they are left out."""
         if self.byte():
             if count > 8 * len(self._data):
-                raise Truncated("Its table of contents ends too early.")
+                raise Truncated("Its file list ends too early.")
             return np.ones(count, np.bool_)
         return self.bits(count)
 
@@ -129,7 +129,7 @@ def _decoded(data: NDArray[np.uint8], places: I64) -> I64:
     shift = np.minimum(8 * (lengths - 1), 56).astype(np.uint64)
     values |= np.where(lengths <= 8, own << shift, np.uint64(0))
     if int(values.max(initial=0)) > _MOST:
-        raise Corrupt("Its table of contents has a number beyond all bounds.")
+        raise Corrupt("Its file list has a number beyond all bounds.")
     return values.astype(np.int64)
 
 

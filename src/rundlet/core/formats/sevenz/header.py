@@ -97,7 +97,7 @@ def read_header(data: bytes) -> Header:
     """
     fields = FieldReader(data)
     if fields.byte() != Property.HEADER:
-        raise Corrupt("Its table of contents begins with something unknown.")
+        raise Corrupt("Its file list begins with something unknown.")
     streams = Streams()
     header = _no_files()
     properties = b""
@@ -114,10 +114,10 @@ def read_header(data: bytes) -> Header:
         elif kind == Property.FILES_INFO:
             header = _files(fields)
         else:
-            raise Corrupt("Its table of contents has a part of an unknown kind.")
+            raise Corrupt("Its file list has a part of an unknown kind.")
     header.streams, header.archive_properties = streams, properties
     if int(header.has_stream.sum()) != len(streams.file_size):
-        raise Corrupt("Its table of contents lists other files than its data has.")
+        raise Corrupt("Its file list lists other files than its data has.")
     return header
 
 
@@ -134,7 +134,7 @@ def read_streams(fields: FieldReader) -> Streams:
             _substreams_info(fields, streams)
             split = True
         else:
-            raise Corrupt("Its table of contents has a part of an unknown kind.")
+            raise Corrupt("Its file list has a part of an unknown kind.")
     if not split:
         streams.num_files = np.ones(len(streams.folders), np.int64)
         streams.file_size = _plain_sizes(streams)
@@ -152,9 +152,9 @@ def _pack_info(fields: FieldReader, streams: Streams) -> None:
         elif kind == Property.CRC:
             crcs = fields.digests(count)
         else:
-            raise Corrupt("Its table of contents has a part of an unknown kind.")
+            raise Corrupt("Its file list has a part of an unknown kind.")
     if len(sizes) != count:
-        raise Corrupt("Its table of contents does not say how large its data is.")
+        raise Corrupt("Its file list does not say how large its data is.")
     streams.pack_size = sizes
     streams.pack_at = position + _begins(sizes)
     streams.pack_crc = crcs if crcs is not None else np.full(count, -1, np.int64)
@@ -167,18 +167,18 @@ def _begins(sizes: I64) -> I64:
         Corrupt: when they are larger together than any file can be.
     """
     if float(sizes.sum(dtype=np.float64)) >= 2.0**62:
-        raise Corrupt("Its table of contents has sizes beyond all bounds.")
+        raise Corrupt("Its file list has sizes beyond all bounds.")
     return np.cumsum(sizes) - sizes
 
 
 def _unpack_info(fields: FieldReader, streams: Streams) -> None:
     if fields.number() != Property.FOLDER:
-        raise Corrupt("Its table of contents has a part of an unknown kind.")
+        raise Corrupt("Its file list has a part of an unknown kind.")
     count = fields.number()
     if count > fields.left:
-        raise Truncated("Its table of contents ends too early.")
+        raise Truncated("Its file list ends too early.")
     if fields.byte():
-        raise Unsupported("Parts of its table of contents stand elsewhere, which Rundlet does not read.")
+        raise Unsupported("Parts of its file list stand elsewhere, which Rundlet does not read.")
     while len(streams.folders) < count:
         begin = fields.at
         folder = _folder(fields)
@@ -192,25 +192,25 @@ def _unpack_info(fields: FieldReader, streams: Streams) -> None:
     streams.first_pack = np.cumsum(packed) - packed
     streams.folder_crc = np.full(count, -1, np.int64)
     if int(packed.sum()) > len(streams.pack_size):
-        raise Corrupt("Its table of contents names more data than there is.")
+        raise Corrupt("Its file list names more data than there is.")
     if fields.number() != Property.CODERS_UNPACK_SIZE:
-        raise Corrupt("Its table of contents does not say how large its content is.")
+        raise Corrupt("Its file list does not say how large its content is.")
     streams.sizes = fields.numbers(int(outputs.sum()))
     while (kind := fields.number()) != Property.END:
         if kind != Property.CRC:
-            raise Corrupt("Its table of contents has a part of an unknown kind.")
+            raise Corrupt("Its file list has a part of an unknown kind.")
         streams.folder_crc = fields.digests(count)
 
 
 def _folder(fields: FieldReader) -> Folder:
     count = fields.number()
     if not 1 <= count <= _MOST_CODERS:
-        raise Corrupt("Its table of contents has a block without coders, or with too many.")
+        raise Corrupt("Its file list has a block without coders, or with too many.")
     coders = tuple(_coder(fields) for _ in range(count))
     inputs = sum(coder.num_in_streams for coder in coders)
     outputs = sum(coder.num_out_streams for coder in coders)
     if outputs - 1 > inputs or not outputs:
-        raise Corrupt("Its table of contents has coders that do not fit together.")
+        raise Corrupt("Its file list has coders that do not fit together.")
     pairs = tuple(BindPair(fields.number(), fields.number()) for _ in range(outputs - 1))
     bound = {pair.in_index for pair in pairs}
     free = inputs - len(pairs)
@@ -225,20 +225,20 @@ def _folder(fields: FieldReader) -> Folder:
         and all(index < inputs for index in packed)
     )
     if not fits:
-        raise Corrupt("Its table of contents has coders that do not fit together.")
+        raise Corrupt("Its file list has coders that do not fit together.")
     return Folder(coders, pairs, packed)
 
 
 def _coder(fields: FieldReader) -> Coder:
     flags = fields.byte()
     if flags & CoderFlag.RESERVED:
-        raise Corrupt("Its table of contents has a coder of an unknown kind.")
+        raise Corrupt("Its file list has a coder of an unknown kind.")
     method = fields.take(flags & CoderFlag.ID_SIZE)
     inputs = outputs = 1
     if flags & CoderFlag.COMPLEX:
         inputs, outputs = fields.number(), fields.number()
         if not (1 <= inputs <= _MOST_STREAMS and outputs == 1):
-            raise Corrupt("Its table of contents has a coder with too many streams.")
+            raise Corrupt("Its file list has a coder with too many streams.")
     properties = fields.take(fields.number()) if flags & CoderFlag.PROPERTIES else b""
     return Coder(method, inputs, outputs, properties)
 
@@ -257,7 +257,7 @@ def _substreams_info(fields: FieldReader, streams: Streams) -> None:
         counts = fields.numbers(folders)
         kind = fields.number()
     if float(counts.sum(dtype=np.float64)) > fields.left + folders:
-        raise Truncated("Its table of contents ends too early.")
+        raise Truncated("Its file list ends too early.")
     sizes = np.zeros(int(counts.sum()), np.int64)
     last = np.cumsum(counts) - 1
     filled = counts > 0
@@ -267,14 +267,14 @@ def _substreams_info(fields: FieldReader, streams: Streams) -> None:
         sizes[stated] = fields.numbers(int(stated.sum()))
         kind = fields.number()
     elif stated.any():
-        raise Corrupt("Its table of contents does not say how large its files are.")
+        raise Corrupt("Its file list does not say how large its files are.")
     if len(sizes):
         if float(sizes.sum(dtype=np.float64)) >= 2.0**62:
-            raise Corrupt("Its table of contents has sizes beyond all bounds.")
+            raise Corrupt("Its file list has sizes beyond all bounds.")
         sums = np.add.reduceat(sizes, (last - counts + 1)[filled])
         sizes[last[filled]] = plain[filled] - sums
         if int(sizes.min()) < 0:
-            raise Corrupt("Its table of contents has files larger than the block that they are in.")
+            raise Corrupt("Its file list has files larger than the block that they are in.")
     crcs = np.full(len(sizes), -1, np.int64)
     alone = (counts == 1) & (streams.folder_crc >= 0)
     crcs[last[alone]] = streams.folder_crc[alone]
@@ -282,7 +282,7 @@ def _substreams_info(fields: FieldReader, streams: Streams) -> None:
     unknown[last[alone]] = False
     while kind != Property.END:
         if kind != Property.CRC:
-            raise Corrupt("Its table of contents has a part of an unknown kind.")
+            raise Corrupt("Its file list has a part of an unknown kind.")
         crcs[unknown] = fields.digests(int(unknown.sum()))
         kind = fields.number()
     streams.num_files, streams.file_size, streams.file_crc = counts, sizes, crcs
@@ -304,7 +304,7 @@ def _files(fields: FieldReader) -> Header:
     """Read a "Files Info"."""
     count = fields.number()
     if count > 8 * fields.left:
-        raise LimitExceeded("Its table of contents says that it has more files than it could list.")
+        raise LimitExceeded("Its file list says that it has more files than it could list.")
     header = _no_files(count)
     named = False
     while (kind := fields.number()) != Property.END:
@@ -335,7 +335,7 @@ def _files(fields: FieldReader) -> Header:
         elif kind != Property.DUMMY:
             header.unknown.append((kind, part.take(part.left)))
     if not named and count > 1:
-        raise Corrupt("Its table of contents has no names.")
+        raise Corrupt("Its file list has no names.")
     return header
 
 
@@ -349,7 +349,7 @@ def _spread(known: Bits, values: np.ndarray[tuple[int, ...], np.dtype[np.generic
 def _inside(part: FieldReader) -> FieldReader:
     """A property whose values stand in it and not in a stream of their own."""
     if part.byte():
-        raise Unsupported("Parts of its table of contents stand elsewhere, which Rundlet does not read.")
+        raise Unsupported("Parts of its file list stand elsewhere, which Rundlet does not read.")
     return part
 
 
@@ -359,10 +359,10 @@ def _names(part: FieldReader, count: int) -> NameTable:
     octets = np.frombuffer(data.decode("utf-16-le", "replace").encode("utf-8"), np.uint8)
     ends = np.flatnonzero(octets == 0)
     if len(ends) < count or (count and int(ends[count - 1]) + 1 != len(octets)) or len(ends) > count:
-        raise Corrupt("Its table of contents has other names than files.")
+        raise Corrupt("Its file list has other names than files.")
     starts = np.concatenate(([0], ends + 1)) - np.arange(count + 1)
     if count > 1 and int((np.diff(starts) == 0).sum()) > 1:
-        raise Corrupt("Its table of contents has files without names.")
+        raise Corrupt("Its file list has files without names.")
     return NameTable(octets[octets != 0].tobytes(), starts)
 
 

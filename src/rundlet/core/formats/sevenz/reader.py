@@ -68,7 +68,7 @@ class SevenReader(ArchiveReader):
         source: begins with the signature header.
 
     Raises:
-        FormatError: when its table of contents can't be read.
+        FormatError: when its file list can't be read.
         PasswordNeeded, WrongPassword: when that is locked.
     """
 
@@ -94,7 +94,7 @@ class SevenReader(ArchiveReader):
         self._blocks: dict[int, Block] = {}
         self._rows_of: dict[int, list[int]] = {}
 
-    # The table of contents
+    # The file list
 
     def _opened_header(self, opening: Opening) -> Header:
         """The header, with the spelling of the password that opens it where it is locked."""
@@ -115,7 +115,7 @@ class SevenReader(ArchiveReader):
             return read_header(bytes([Property.HEADER, Property.END]))
         if start.next_header_size > opening.limits.directory_bytes:
             raise LimitExceeded(
-                f"The table of contents of {quoted(self.source.name)} takes {number(start.next_header_size)} bytes, "
+                f"The file list of {quoted(self.source.name)} takes {number(start.next_header_size)} bytes, "
                 "more than Rundlet reads."
             )
         at = HEAD_SIZE + start.next_header_offset
@@ -123,14 +123,14 @@ class SevenReader(ArchiveReader):
         if end > self.source.size:
             missing = plural(end - self.source.size, "byte")
             raise Truncated(
-                f"{quoted(self.source.name)} is cut off: {missing} are missing, and its table of contents with them.",
+                f"{quoted(self.source.name)} is cut off: {missing} are missing, and its file list with them.",
                 hint="Fetch it again.",
             )
         if end < self.source.size:
             self.notices.append(issue(self.source.name, Reason.JUNK_BEHIND, count=self.source.size - end))
         data = read_exactly(self.source, at, start.next_header_size)
         if crc32(data) != start.next_header_crc:
-            raise Corrupt(f"The table of contents of {quoted(self.source.name)} is damaged.", offset=at)
+            raise Corrupt(f"The file list of {quoted(self.source.name)} is damaged.", offset=at)
         try:
             for _ in range(_MOST_NESTED):
                 if data[:1] != bytes([Property.ENCODED_HEADER]):
@@ -140,19 +140,17 @@ class SevenReader(ArchiveReader):
             raise
         except FormatError as error:
             raise type(error)(f"{quoted(self.source.name)} can't be read. {error.message}") from error
-        raise Corrupt(f"The table of contents of {quoted(self.source.name)} is packed within itself too often.")
+        raise Corrupt(f"The file list of {quoted(self.source.name)} is packed within itself too often.")
 
     def _decoded_header(self, data: bytes, opening: Opening) -> bytes:
         """The header that stands packed, and perhaps locked, in the archive."""
         streams = read_streams(FieldReader(data))
         if len(streams.folders) != 1:
-            raise Corrupt("Its table of contents is not where it should be.")
+            raise Corrupt("Its file list is not where it should be.")
         size = streams.unpack_size(0)
         packed = int(streams.pack_size.sum())
         if size > min(opening.limits.directory_bytes, _HEADER_AT_LEAST + _HEADER_RATIO * packed):
-            raise LimitExceeded(
-                f"The table of contents of {quoted(self.source.name)} takes more memory than Rundlet gives it."
-            )
+            raise LimitExceeded(f"The file list of {quoted(self.source.name)} takes more memory than Rundlet gives it.")
         block = self._make_block(streams, 0)
         name = quoted(self.source.name)
         if block.locked and self._keys.password is None:
@@ -177,7 +175,7 @@ class SevenReader(ArchiveReader):
         if not fits and block.locked:
             raise WrongPassword(f"The password does not open {name}.", archive=self.source.name)
         if not fits:
-            raise Corrupt("Its table of contents is damaged.")
+            raise Corrupt("Its file list is damaged.")
         if block.locked:
             self.names_hidden = self.unlocked = True
         return plain

@@ -207,7 +207,7 @@ class Walker:
         return self._chart
 
     def _collect(self, places: list[int], base: int) -> int:
-        """Take many plain headers at once; a wrong checksum ends the walk there. The size of the last is given back."""
+        """Take many plain headers at once; a wrong checksum ends the walk there. The size of the last is restored."""
         m = self.members
         at = np.array(places, np.int64)
         is_run = at[-1] - at[0] == len(at) - 1

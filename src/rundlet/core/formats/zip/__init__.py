@@ -35,7 +35,7 @@ class ZipFormat:
             end = find_end(source)
             if end is None:
                 raise Truncated(
-                    f"{quoted(source.name)} is a zip archive whose end is missing, and with it the table of contents.",
+                    f"{quoted(source.name)} is a zip archive whose end is missing, and with it the file list.",
                     archive=source.name,
                     hint="It was not copied or fetched to its end; fetch it again.",
                 )

@@ -98,15 +98,13 @@ def read_directory(source: ByteSource, end: End, limits: Limits, job: Job, code_
     """
     if end.size > limits.directory_bytes:
         raise LimitExceeded(
-            f"The table of contents of {quoted(source.name)} takes {number(end.size)} bytes, more than Rundlet reads.",
+            f"The file list of {quoted(source.name)} takes {number(end.size)} bytes, more than Rundlet reads.",
             archive=source.name,
         )
     blob = read_exactly(source, end.start, end.size)
     positions, damaged = _record_positions(blob)
     if damaged and not len(positions):
-        raise Corrupt(
-            f"The table of contents of {quoted(source.name)} is damaged.", archive=source.name, offset=end.start
-        )
+        raise Corrupt(f"The file list of {quoted(source.name)} is damaged.", archive=source.name, offset=end.start)
     notices = []
     if damaged:
         known = _columns(blob, positions, source, end, [], code_page).offset.tolist()

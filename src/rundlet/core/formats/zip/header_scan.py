@@ -1,4 +1,4 @@
-"""Entries of a zip found by the headers in front of their data, where the table of contents is missing or damaged.
+"""Entries of a zip found by the headers in front of their data, where the file list is missing or damaged.
 
 What such a header does not hold is not known then: Unix modes, and whether an entry is a link.
 """

@@ -164,10 +164,10 @@ class ZipReader(ArchiveReader):
         offset = directory.offset.item(row)
         data = read_exactly(source, offset, LocalHeader.LAYOUT.size)
         if data[:4] != LocalHeader.SIGNATURE:
-            raise Corrupt("Its own header is not where the table of contents says.")
+            raise Corrupt("Its own header is not where the file list says.")
         _, _, local_flags, local_method, *_, name_length, extra_length = LocalHeader.LAYOUT.unpack(data)
         if local_method != method or (local_flags ^ flags) & _ENCRYPTED:
-            raise Corrupt("Its own header and the table of contents contradict each other.")
+            raise Corrupt("Its own header and the file list contradict each other.")
         return int(offset + len(data) + name_length + extra_length)
 
     # Locked entries

@@ -102,10 +102,10 @@ def keep(reader: ZipReader, edits: Edits, sink: Sink, tick: Callable[[int], obje
 
     Raises:
         PlanError: when entries share bytes, so that none can be told from the others, and something is to be another.
-        Corrupt: when an entry is not where the table of contents says.
+        Corrupt: when an entry is not where the file list says.
     """
     end = reader.end
-    assert end is not None, "an archive without its table of contents is not written anew"
+    assert end is not None, "an archive without its file list is not written anew"
     source = reader.source
     blob, at = raw_records(source, end)
     if not edits:
@@ -150,7 +150,7 @@ def _copy_altered(
     """An entry with another header in front of the same data."""
     head = read_exactly(reader.source, begin, _LOCAL_SIZE)
     if not head.startswith(LocalHeader.SIGNATURE):
-        raise Corrupt("An entry does not begin where the table of contents says.", offset=begin)
+        raise Corrupt("An entry does not begin where the file list says.", offset=begin)
     length = _LOCAL_SIZE + sum(struct.unpack_from("<HH", head, 26))
     head = read_exactly(reader.source, begin, length)
     shared = _Shared.unpack(head, 4, _LOCAL_SIZE)
