@@ -29,8 +29,8 @@ from rundlet.core.work.packer import pack
 from rundlet.desktop import file_actions as shelf_module
 from rundlet.desktop.temp_copies import Copy
 from rundlet.presentation.findings import issue_line
-from support import make_tree, pack_to, snapshot
-from windows import CTRL, NONE, Settle, Stand, chosen, click, files_in, row
+from support import Raw, make_tree, pack_to, raw_zip, snapshot
+from windows import CTRL, LEFT, NONE, Settle, Stand, chosen, click, files_in, middle, row
 
 if TYPE_CHECKING:
     from pytestqt.qtbot import QtBot
@@ -169,6 +169,36 @@ def test_copying_and_moving_by_themselves(tmp_path: Path) -> None:
     with pytest.raises(Cancelled):
         copy_into([tree / "plain.txt", tree / "in"], into, Copied(into), Ended())
     assert sorted(into.iterdir()) == before
+
+
+def test_a_double_click_opens_files_in_their_programs_and_archives_here(
+    window: Window, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A document that is a zip inside is a document; a name that says nothing is told by the content."""
+    work = home / "work"
+    files_in(work, "notes.txt plain.xyz")
+    for name in ("x.zip", "report.docx", "unnamed"):
+        (work / name).write_bytes(raw_zip([Raw(b"in.txt")]))
+    opened: list[Path] = []
+    monkeypatch.setattr(shelf_module, "open_in_its_program", lambda path: not opened.append(path))
+    for name, is_entered in (
+        ("notes.txt", False),
+        ("plain.xyz", False),
+        ("report.docx", False),
+        ("x.zip", True),
+        ("unnamed", True),
+    ):
+        stand(work)
+        opened.clear()
+        click(window, name)
+        QTest.mouseDClick(window.source.view.viewport(), LEFT, pos=middle(window, name))
+        settle()
+        assert (window.workspace.place.archive == work / name, opened == [work / name]) == (is_entered, not is_entered)
+    stand(work)
+    click(window, "report.docx")
+    window.file_actions.actions["look_inside"].trigger()
+    settle()
+    assert window.workspace.place.archive == work / "report.docx"
 
 
 def test_a_copy_is_opened_watched_and_kept(

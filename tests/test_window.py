@@ -497,16 +497,26 @@ def test_small_changes_on_the_disk(window: Window, settle: Settle, stand: Stand,
     view, file_actions = window.source.view, window.file_actions
     names = [action.text() for action in file_actions.menu().actions()]
     assert names[:2] == ["Select all", "Invert the selection"]
-    assert names[2:5] == ["Open in its program", "New folder", "Rename"]
-    assert names[5:] == ["Copy", "Cut", "Paste", "Move to the trash", "Show hidden files"]
+    assert names[2:6] == ["Open in its program", "Look inside", "New folder", "Rename"]
+    assert names[6:] == ["Copy", "Cut", "Paste", "Move to the trash", "Show hidden files"]
     file_actions.actions["new_folder"].trigger()
     settle()
     assert chosen(window) == ["New folder"]
+    editor = view.findChildren(QLineEdit)[-1]  # which can be named at once
+    assert editor.selectedText() == "New folder"
+    QTest.keyClicks(editor, "Papers")
+    made = view.currentIndex()
+    window.source.model.dataChanged.emit(made, made)  # as when its size has been counted
+    assert editor.text() == "Papers"
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    QApplication.processEvents()
+    settle()
+    assert chosen(window) == ["Papers"] and not (work / "New folder").exists()
     click(window, "a.txt")
     for name, words in (("b.txt", "There is a “b.txt” already."), ("x/y", "“x/y” can't be the name of a file.")):
         file_actions.actions["rename"].trigger()
         editor = view.findChildren(QLineEdit)[-1]
-        assert editor.text() == "a.txt"
+        assert (editor.text(), editor.selectedText()) == ("a.txt", "a")
         editor.setText(name)
         QTest.keyClick(editor, Qt.Key.Key_Return)
         QApplication.processEvents()
@@ -526,10 +536,10 @@ def test_small_changes_on_the_disk(window: Window, settle: Settle, stand: Stand,
     (work / "a.txt").rename(work / "notes.txt")
     file_actions.actions["new_folder"].trigger()
     settle()
-    assert (work / "New folder (2)").is_dir()
+    assert (work / "New folder").is_dir()
     window.window_actions["undo"].trigger()
     settle()
-    assert not (work / "New folder (2)").exists()
+    assert not (work / "New folder").exists()
     click(window, "notes.txt")
     click(window, "b.txt", CTRL)
     assert file_actions.actions["trash"].text() == "Move 2 items to the trash"
@@ -537,7 +547,7 @@ def test_small_changes_on_the_disk(window: Window, settle: Settle, stand: Stand,
     assert len(QApplication.clipboard().mimeData().urls()) == 2
     file_actions.actions["trash"].trigger()
     settle()
-    assert sorted(path.name for path in work.iterdir()) == [".hidden", "New folder"]
+    assert sorted(path.name for path in work.iterdir()) == [".hidden", "Papers"]
     assert sorted(path.name for path in trash.iterdir()) == ["b.txt", "notes.txt"]
     window.window_actions["undo"].trigger()
     settle()

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEventLoop, QMimeData, QObject, QPoint, Qt, Signal
 from PySide6.QtGui import QAction, QGuiApplication, QKeySequence
-from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QMenu
+from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QLineEdit, QMenu
 
 from rundlet.core import text
 from rundlet.core.errors import Cancelled
-from rundlet.core.fs.safe_names import safe_name
+from rundlet.core.fs.safe_names import safe_name, split_ending
 from rundlet.core.jobs.outcomes import Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
 from rundlet.core.model.file_type import looks_like_a_program
 from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
@@ -23,7 +23,7 @@ from rundlet.desktop.temp_copies import Copy, lend, lend_one
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
-    from rundlet.desktop.jobs import Jobs, RunningJob
+    from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
     from rundlet.desktop.locations.listing import Spot
     from rundlet.desktop.locations.place import OpenArchive
     from rundlet.desktop.pages.from_column import FromColumn
@@ -35,6 +35,7 @@ _ACTIONS = (
     ("all", "Select all", "Ctrl+A"),
     ("others", "Invert the selection", "Ctrl+Shift+A"),
     ("open", "Open in its program", "Ctrl+O"),
+    ("look_inside", "Look inside", "Alt+Down"),
     ("new_folder", "New folder", "Ctrl+Shift+N"),
     ("rename", "Rename", "F2"),
     ("copy", "Copy", "Ctrl+C"),
@@ -64,6 +65,7 @@ class FileActions(QObject):
             "all": source.view.selectAll,
             "others": source.view.choose_others,
             "open": self._open,
+            "look_inside": self._look_inside,
             "new_folder": self._new_folder,
             "rename": self._rename,
             "copy": self._copy,
@@ -91,7 +93,12 @@ class FileActions(QObject):
         message.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         message.customContextMenuRequested.connect(self._offer_beside)
         self._moving: list[Path] = []  # cut, and still to be pasted
+        self._making: RunningJob | None = None
+        self._to_name: Path | None = None  # a folder just made, until it is in the list
         source.moved_onto.connect(self.put_into)
+        source.open_wanted.connect(self._hand_over)
+        jobs.ended.connect(self._name_next)
+        workspace.restored.connect(self._name_new_folder)
         workspace.temp_copies.changed.connect(self._copy_changed)
         source.model.renamed.connect(self._renamed)
         workspace.selector.changed.connect(self._refresh)
@@ -117,6 +124,7 @@ class FileActions(QObject):
         self.actions["paste"].setEnabled(on_disk)
         current = self._spot is not None
         self.actions["open"].setEnabled(current)
+        self.actions["look_inside"].setEnabled(current)
         self.actions["open"].setText("Open a copy in its program" if within else "Open in its program")
         self.actions["trash"].setText(
             f"Move {text.plural(count, 'item')} to the trash" if count else "Move to the trash"
@@ -164,12 +172,29 @@ class FileActions(QObject):
             made = new_folder(parent)
             return FolderMade(made, created=[str(made)])
 
-        self._jobs.start(FolderMade, parent, work)
+        self._making = self._jobs.start(FolderMade, parent, work)
+
+    def _name_next(self, running: RunningJob, result: JobResult) -> None:
+        if running is self._making:
+            self._making = None
+            self._to_name = result.outcome.target if result.outcome is not None else None
+
+    def _name_new_folder(self, nodes: list[int]) -> None:
+        """A folder that was just made can be named at once, when its row has come."""
+        made, listing, self._to_name = self._to_name, self._workspace.listing, None
+        if made is not None and listing is not None and [listing.path_of(node) for node in nodes] == [made]:
+            self._rename()
 
     def _rename(self) -> None:
+        """Let the name be typed; of a file, what stands before the ending is selected, as the ending mostly stays."""
         view = self._source.pages.page
-        if isinstance(view, QAbstractItemView) and view.currentIndex().isValid():
-            view.edit(view.currentIndex().siblingAtColumn(0))
+        if not isinstance(view, QAbstractItemView) or not view.currentIndex().isValid():
+            return
+        index = view.currentIndex().siblingAtColumn(0)
+        view.edit(index)
+        editor = view.indexWidget(index)
+        if isinstance(editor, QLineEdit) and self._spot is not None:
+            editor.setSelection(0, len(split_ending(editor.text())[0]))
 
     def _renamed(self, node: int, name: str) -> None:
         listing = self._workspace.listing
@@ -205,6 +230,11 @@ class FileActions(QObject):
             )
         elif opened is not None:
             self._lend(opened, spot)
+
+    def _look_inside(self) -> None:
+        """Go into the current file as an archive, whatever its name says; documents of many programs are zips."""
+        if self._spot is not None:
+            self._workspace.enter(self._current)
 
     def _unpack_all(self) -> None:
         self._source.view.clearSelection()

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import importlib
+from contextlib import closing
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rundlet.core.errors import FormatError, MissingPart, PlanError, UnknownFormat
+from rundlet.core.errors import FormatError, MissingPart, PlanError, RundletError, UnknownFormat
 from rundlet.core.formats import known
 from rundlet.core.formats.known import HEAD, may_be
 from rundlet.core.jobs.findings import Reason, issue
@@ -94,6 +95,15 @@ def _fits(one: Format, source: ByteSource) -> bool:
         return one.probe(source)
     except MissingPart:
         return False  # what tells this format is in a part that is not there
+
+
+def is_archive(path: Path) -> bool:
+    """Whether the content of a file is in one of our formats, whatever its name says; False when it can't be read."""
+    try:
+        with closing(FileSource(path)) as source:
+            return detect(source) is not None
+    except RundletError:
+        return False
 
 
 def open_archive(path: Path, opening: Opening | None = None) -> ArchiveReader:

@@ -7,12 +7,13 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter
-from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+from PySide6.QtWidgets import QStyle, QStyleOptionViewItem, QWidget
 
 from rundlet.core import text
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.model.file_type import FileType
 from rundlet.desktop.delegates.elided_names import fitted
+from rundlet.desktop.delegates.name_editing import NameEditingDelegate
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.theme.style import paint_indicator
 from rundlet.desktop.theme.theme import theme
@@ -26,7 +27,7 @@ _FAINT = 0.35
 _OAK = (FileType.FOLDERS, FileType.ARCHIVES)
 
 
-class RowDelegate(QStyledItemDelegate):
+class RowDelegate(NameEditingDelegate):
     """Paints a row's cells; the first one holds tick box, icon, name and note.
 
     Args:

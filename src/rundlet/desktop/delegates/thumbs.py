@@ -6,12 +6,13 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRect, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPen
-from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
+from PySide6.QtWidgets import QStyle, QStyleOptionViewItem
 
 from rundlet.core import text
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.model.file_type import FileType
 from rundlet.desktop.delegates.elided_names import fitted
+from rundlet.desktop.delegates.name_editing import NameEditingDelegate
 from rundlet.desktop.theme.style import paint_indicator
 from rundlet.desktop.theme.theme import theme
 
@@ -23,7 +24,7 @@ Index = QModelIndex | QPersistentModelIndex
 _CENTRE = Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignVCenter
 
 
-class ThumbDelegate(QStyledItemDelegate):
+class ThumbDelegate(NameEditingDelegate):
     """Paints one card."""
 
     def __init__(self, model: EntryModel, thumbs: Thumbs) -> None:

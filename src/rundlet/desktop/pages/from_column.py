@@ -16,8 +16,9 @@ from PySide6.QtWidgets import (
 
 from rundlet.core import text
 from rundlet.core.errors import RundletError, UnknownFormat
+from rundlet.core.formats.detect import is_archive
 from rundlet.core.jobs.interface_priority import first
-from rundlet.core.model.file_type import FileType
+from rundlet.core.model.file_type import FileType, file_type_of
 from rundlet.desktop.background import Latest
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.file_manager import type_words
@@ -55,10 +56,12 @@ class FromColumn(Column):
 
     Signals:
         dropped: files that were dragged in.
+        open_wanted: a file on the disk that is no archive, to be opened in its program.
         moved_onto: files of the list that were dragged onto one of its folders, the folder, and whether they move there.
     """
 
     dropped = Signal(object)
+    open_wanted = Signal(object)
     moved_onto = Signal(object, object, bool)
 
     def __init__(self, workspace: Workspace, preview_loader: PreviewLoader, thumbs: Thumbs) -> None:
@@ -85,6 +88,7 @@ class FromColumn(Column):
         self.body.addWidget(self.halves, 1)
         self._before: tuple[int, ...] = ()
         self._order_task, self._narrow_task = Latest(workspace.background), Latest(workspace.background)
+        self._content_task = Latest(workspace.background)
         self._last: tuple[int, ...] = ()
         self._changed = QElapsedTimer()
         self._unseen: list[int] = []
@@ -162,7 +166,11 @@ class FromColumn(Column):
         self._order_task.run(lambda _: work(), done=lambda _: then(), failed=self.tell)
 
     def _enter(self, node: int) -> None:
-        """Go in. The double click has chosen the row itself; what was chosen before it is chosen again on coming back."""
+        """Go into a folder or an archive; another file is shown, or on the disk opened in its program.
+
+        The double click has chosen the row itself; what was chosen before it is chosen again on coming back.
+        """
+        self._content_task.drop()
         listing = self._workspace.listing
         if listing is None:
             return
@@ -176,7 +184,25 @@ class FromColumn(Column):
         by_itself = self.view.chosen_nodes() == [node] and not self._changed.hasExpired(
             QApplication.doubleClickInterval()
         )
-        self._workspace.enter(node, leaving=self._last if by_itself and self._last else None)
+        leaving = self._last if by_itself and self._last else None
+        path = listing.path_of(node)
+        if path is None or listing.entered(node, self._workspace.place) is not None:
+            self._workspace.enter(node, leaving=leaving)
+            return
+        file_type = file_type_of(path.name)  # of a document that is a zip inside, what a person means is the document
+
+        def decided(is_one: bool) -> None:
+            if self._workspace.listing is not listing:
+                return
+            if is_one:
+                self._workspace.enter(node, leaving=leaving)
+            else:
+                self.open_wanted.emit(path)
+
+        if file_type == FileType.OTHER:
+            self._content_task.run(lambda _: is_archive(path), done=decided, failed=self.tell)
+        else:
+            decided(file_type == FileType.ARCHIVES)
 
     def _hint_again(self) -> None:
         self.hint.setText(_MAP_HINT if self.pages.is_map else _HINT)
