@@ -794,6 +794,43 @@ def test_going_about(window: Window, settle: Settle, stand: Stand, home: Path) -
     assert "Could not open the folder" in window.source.pages.message.message.text()
 
 
+def test_a_path_is_typed(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """On the disk, and on into an archive; what is not there is said, and what was typed stays."""
+    files_in(home / "a" / "b", "x.txt")
+    (home / "a" / "y.zip").write_bytes(raw_zip([Raw(b"deep/er/file.txt"), Raw(b"top")]))
+    archive = home / "a" / "y.zip"
+    field, steps = window.path_field, window.breadcrumbs
+    for words, place in (
+        ("b", Place(home / "a" / "b")),
+        (f"{home}/./a/b/..", Place(home / "a")),
+        ((home / "a" / "b").as_uri(), Place(home / "a" / "b")),
+        ("~", Place(Path.home())),
+        ("y.zip", Place(home / "a", archive=archive)),
+        (f"{archive}/deep/er/", Place(home / "a", archive=archive, inner="deep/er")),
+        (f"{archive}/gone", Place(home / "a", archive=archive)),
+        (f"{archive}/top", Place(home / "a", archive=archive)),
+    ):
+        stand(home / "a")
+        QTest.keyClick(window, Qt.Key.Key_L, CTRL)
+        assert (field.isVisible(), steps.isVisible(), field.selectedText()) == (True, False, str(home / "a"))
+        QTest.keyClicks(field, words)
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        settle()
+        assert (words, window.workspace.place) == (words, place)
+        assert (field.isVisible(), steps.isVisible()) == (False, True)
+    window.workspace.go(Place(home / "a", archive=archive, inner="deep"))
+    settle()
+    QTest.mouseClick(steps, Qt.MouseButton.LeftButton, pos=steps.rect().center())
+    assert field.text() == str(archive / "deep")
+    field.setText("nowhere")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    settle()
+    assert window.source.notice.words.text() == f"There is no “{home / 'a' / 'nowhere'}”. Check the path."
+    assert field.isVisible() and field.text() == "nowhere"
+    QTest.keyClick(field, Qt.Key.Key_Escape)
+    assert steps.isVisible() and window.workspace.place.inner == "deep"
+
+
 def test_running_pausing_cancelling(window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path) -> None:
     big = home / "f" / "big.bin"
     files_in(home / "f", "small.txt")

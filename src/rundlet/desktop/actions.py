@@ -36,7 +36,8 @@ ACTIONS = (
     ActionSpec("how", "Go to How", ("Alt+2",)),
     ActionSpec("to", "Go to To", ("Alt+3",)),
     ActionSpec("undo", "Undo the last job", ("Ctrl+Z",)),
-    ActionSpec("log", "Open the log", ("Ctrl+L",)),
+    ActionSpec("path", "Type a path", ("Ctrl+L",)),
+    ActionSpec("log", "Open the log", ("Ctrl+Shift+L",)),
     ActionSpec("refresh", "Look again", ("F5",)),
     ActionSpec("close", "Close the window", ("Ctrl+W", "Ctrl+Q")),
 )

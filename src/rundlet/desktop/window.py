@@ -36,6 +36,7 @@ from rundlet.desktop.history import History
 from rundlet.desktop.job_starter import JobStarter
 from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
 from rundlet.desktop.locations.place import OpenArchive, Place
+from rundlet.desktop.locations.typed_path import path_words, typed_place
 from rundlet.desktop.pages.from_column import FromColumn
 from rundlet.desktop.pages.how_column import HowColumn
 from rundlet.desktop.pages.to_column import ToColumn
@@ -47,6 +48,7 @@ from rundlet.desktop.state.workspace import Workspace
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.breadcrumbs import Breadcrumbs
 from rundlet.desktop.views.job_strip import Strip
+from rundlet.desktop.views.path_field import PathField
 from rundlet.desktop.views.quiet_page import QuietPage
 
 if TYPE_CHECKING:
@@ -80,7 +82,7 @@ class Window(QMainWindow):
             self.workspace, self.background, Places.read(None if data is None else data / "places.json"), self
         )
         self._closing = False
-        self._archives_task = Latest(self.background)
+        self._archives_task, self._typed_task = Latest(self.background), Latest(self.background)
         self._place_before: Place | None = None
         self._press_at: Place | None = None  # where the button is to be pressed once the landing is known
         self.preview_loader = PreviewLoader(self.workspace, self.background)
@@ -159,6 +161,8 @@ class Window(QMainWindow):
         row.addWidget(self.back_button)
         row.addWidget(self.places_button)
         row.addWidget(self.breadcrumbs, 1)
+        self.path_field = PathField()
+        row.addWidget(self.path_field, 1)
         row.addWidget(self.finder)
         self.log_button = QPushButton("Log")
         self.log_button.setIcon(theme.icon("log"))
@@ -170,6 +174,9 @@ class Window(QMainWindow):
         ws.moved.connect(self._moved)
         ws.listed.connect(self._recall_archives)
         self.breadcrumbs.chosen.connect(ws.go)
+        self.breadcrumbs.typing_wanted.connect(self._type_path)
+        self.path_field.returnPressed.connect(self._go_typed)
+        self.path_field.left.connect(self._leave_path)
         self.back_button.clicked.connect(ws.back)
         self.finder.textChanged.connect(self.source.narrow_to)
         self.source.dropped.connect(ws.gather)
@@ -212,6 +219,7 @@ class Window(QMainWindow):
             "how": self._go_how,
             "to": self._go_to,
             "undo": self.history.undo_last,
+            "path": self._type_path,
             "log": self.history.open_log,
             "refresh": ws.refresh,
             "close": self.close,
@@ -225,6 +233,7 @@ class Window(QMainWindow):
             self.finder.blockSignals(True)
             self.finder.clear()
             self.finder.blockSignals(False)
+            self._leave_path()
         self._place_before = place
         self.source.notice.leave()
         if place.archive is not None and place.outer is None:
@@ -321,6 +330,39 @@ class Window(QMainWindow):
     def _go_find(self) -> None:
         self.finder.setFocus()
         self.finder.selectAll()
+
+    def _type_path(self) -> None:
+        """Show the path as text, to be typed over or copied."""
+        self.path_field.setText(path_words(self.workspace.place))
+        self._show_path_field(on=True)
+        self.path_field.setFocus()
+        self.path_field.selectAll()
+
+    def _show_path_field(self, *, on: bool) -> None:
+        self.path_field.setVisible(on)
+        self.breadcrumbs.setVisible(not on)
+
+    def _leave_path(self) -> None:
+        had_focus = self.path_field.hasFocus()
+        self._show_path_field(on=False)
+        if had_focus:
+            self._go_from()
+
+    def _go_typed(self) -> None:
+        """Go where the typed path says; where nothing is there, that is said and the path stays to be mended."""
+        words, folder = self.path_field.text(), self.workspace.place.folder
+        self._typed_task.run(
+            lambda _: typed_place(words, folder),
+            done=self._go_where_typed,
+            failed=lambda e: self.source.notice.tell(str(e)),
+        )
+
+    def _go_where_typed(self, place: Place) -> None:
+        self._leave_path()
+        if place.archive is not None and not place.inner:
+            self.workspace.enter_file(place.archive)
+        else:
+            self.workspace.go(place)
 
     def _go_from(self) -> None:
         self.source.pages.page.setFocus()

@@ -118,10 +118,11 @@ class ArchiveOpener(QObject):
 
 
 def listing_in(opened: OpenArchive, place: Place, order: Order) -> ArchiveListing:
-    """What an archive holds at a place, already in order and counted."""
+    """What an archive holds at a place, or at its top where that folder is not in it, already in order and counted."""
     from rundlet.desktop.locations.archive import ArchiveListing
 
-    listing = ArchiveListing(opened.tree, opened.tree.find(place.inner) or ROOT, opened.file_types)
+    node = opened.tree.find(place.inner) or ROOT
+    listing = ArchiveListing(opened.tree, node if opened.tree.is_folder(node) else ROOT, opened.file_types)
     listing.sort(order[0], descending=order[1])
     listing.children(TOP)
     listing.counts()

@@ -422,6 +422,8 @@ class Workspace(QObject):
             self._settle_in(place, opened, listing_in(opened, place, self.order()))
 
     def _settle_in(self, place: Place, opened: OpenArchive, listing: ArchiveListing) -> None:
+        if place.inner and listing.folder == ROOT:
+            place = replace(place, inner="")  # which is not there, or no longer
         if self.archive is not opened:
             self._leave_archive()
             self._at.archive = opened

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
@@ -12,6 +13,9 @@ from rundlet.core.text import shown
 from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, tab_through
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QMouseEvent
 
 _LONGEST = 28
 _MOST_FOLDERS = 4
@@ -22,9 +26,14 @@ class Breadcrumbs(QWidget):
 
     Args:
         behind: the control that Tab leads from to the first step.
+
+    Signals:
+        chosen: the place of a step.
+        typing_wanted: the room beside the steps was clicked.
     """
 
     chosen = Signal(object)
+    typing_wanted = Signal()
 
     def __init__(self, behind: QWidget) -> None:
         super().__init__()
@@ -68,6 +77,10 @@ class Breadcrumbs(QWidget):
         button.clicked.connect(self._clicked)
         self._row.addWidget(button)
         self._steps.append(button)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.typing_wanted.emit()
 
     def _clicked(self) -> None:
         self.chosen.emit(self._places[self.sender().property("place")])
