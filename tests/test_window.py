@@ -23,11 +23,13 @@ from PySide6.QtWidgets import (
     QApplication,
     QLineEdit,
     QMenu,
+    QMessageBox,
     QPushButton,
     QSlider,
     QWidget,
 )
 
+import rundlet
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.findings import Reason, issue
 from rundlet.core.jobs.outcomes import FolderMade, Outcome, Packed
@@ -37,6 +39,7 @@ from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.work.packer import pack
 from rundlet.desktop import window as window_module
+from rundlet.desktop.actions import ACTIONS, LIST_ACTIONS, LIST_KEYS, keys_in_words
 from rundlet.desktop.app import close_when_told_to_end, make_app
 from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.locations.place import Place
@@ -792,6 +795,34 @@ def test_going_about(window: Window, settle: Settle, stand: Stand, home: Path) -
     window.workspace.go(Place(home / "gone"))
     settle()
     assert "Could not open the folder" in window.source.pages.message.message.text()
+
+
+def test_everything_is_in_the_menu_and_among_the_shortcuts(window: Window) -> None:
+    """A person finds each action by looking, and its keys in one searchable list and in the README."""
+    window.menu.aboutToShow.emit()
+    window.menu.aboutToShow.emit()
+    menus = [window.menu, *window.menu.findChildren(QMenu)]
+    offered = [action for menu in menus for action in menu.actions() if not action.isSeparator() and not action.menu()]
+    assert len(set(offered)) == len(offered)
+    assert {*window.window_actions.values(), *window.file_actions.offered} == set(offered)
+    window.window_actions["shortcuts"].trigger()
+    shortcuts = window._shortcuts
+    assert shortcuts is not None and shortcuts.isVisible()
+    told = {spec.words: keys_in_words(spec) for spec in (*ACTIONS, *LIST_KEYS, *LIST_ACTIONS) if spec.keys}
+    assert {words for words, _ in shortcuts.shown} == set(told)
+    for action in offered:
+        spec_keys = [keys.toString() for keys in action.shortcuts()]
+        assert not spec_keys or any(", ".join(spec_keys) == keys for _, keys in shortcuts.shown), action.text()
+    readme = (Path(__file__).parent.parent / "README.md").read_text("utf-8")
+    keys_told = readme[readme.index("## Keys") : readme.index("## Formats")]
+    for spec in (*ACTIONS, *LIST_ACTIONS):
+        assert not spec.keys or any(keys in keys_told for keys in spec.keys), spec.keys
+    shortcuts.finder.setText("ctrl+f FIND")
+    assert shortcuts.shown == [("Find", "Ctrl+F")]
+    window.window_actions["about"].trigger()
+    box = window.findChildren(QMessageBox)[-1]
+    assert box.text() == f"Rundlet {rundlet.__version__}"
+    box.close()
 
 
 def test_a_path_is_typed(window: Window, settle: Settle, stand: Stand, home: Path) -> None:

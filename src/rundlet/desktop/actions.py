@@ -1,4 +1,4 @@
-"""All actions of the window in one table: what they are called, their keys, and what they do."""
+"""All actions of the window and of its list in tables: what they are called, their keys, and where the menu has them."""
 
 from __future__ import annotations
 
@@ -20,27 +20,64 @@ class ActionSpec:
         id: its name in code and tests.
         words: its name for people.
         keys: the keys that call it.
+        group: where it is in the menu; see :data:`GROUPS`.
     """
 
     id: str
     words: str
-    keys: tuple[str, ...]
+    keys: tuple[str, ...] = ()
+    group: str = ""
 
+
+GROUPS = ("work", "Go", "look", "about")
+"""The parts of the menu in their order; one with a capital is a menu of its own."""
 
 ACTIONS = (
-    ActionSpec("go", "Press the button", ("Ctrl+Return", "Ctrl+Enter")),
-    ActionSpec("find", "Find", ("Ctrl+F",)),
-    ActionSpec("up", "One step up", ("Alt+Up",)),
-    ActionSpec("back", "Back", ("Alt+Left",)),
-    ActionSpec("from", "Go to From", ("Alt+1",)),
-    ActionSpec("how", "Go to How", ("Alt+2",)),
-    ActionSpec("to", "Go to To", ("Alt+3",)),
-    ActionSpec("undo", "Undo the last job", ("Ctrl+Z",)),
-    ActionSpec("path", "Type a path", ("Ctrl+L",)),
-    ActionSpec("log", "Open the log", ("Ctrl+Shift+L",)),
-    ActionSpec("refresh", "Look again", ("F5",)),
-    ActionSpec("close", "Close the window", ("Ctrl+W", "Ctrl+Q")),
+    ActionSpec("open_archive", "Open an archive …", group="work"),
+    ActionSpec("go", "Pack or unpack", ("Ctrl+Return", "Ctrl+Enter"), "work"),
+    ActionSpec("undo", "Undo the last job", ("Ctrl+Z",), "work"),
+    ActionSpec("log", "Open the log", ("Ctrl+Shift+L",), "work"),
+    ActionSpec("back", "Back", ("Alt+Left",), "Go"),
+    ActionSpec("up", "One step up", ("Alt+Up",), "Go"),
+    ActionSpec("path", "Type a path", ("Ctrl+L",), "Go"),
+    ActionSpec("from", "Go to From", ("Alt+1",), "Go"),
+    ActionSpec("how", "Go to How", ("Alt+2",), "Go"),
+    ActionSpec("to", "Go to To", ("Alt+3",), "Go"),
+    ActionSpec("find", "Find", ("Ctrl+F",), "look"),
+    ActionSpec("refresh", "Look again", ("F5",), "look"),
+    ActionSpec("shortcuts", "Keyboard shortcuts", ("Ctrl+F1",), "about"),
+    ActionSpec("about", "About Rundlet", group="about"),
+    ActionSpec("close", "Close the window", ("Ctrl+W", "Ctrl+Q"), "about"),
 )
+
+LIST_ACTIONS = (
+    ActionSpec("all", "Select all", ("Ctrl+A",)),
+    ActionSpec("others", "Invert the selection", ("Ctrl+Shift+A",)),
+    ActionSpec("open", "Open in its program", ("Ctrl+O",)),
+    ActionSpec("look_inside", "Look inside", ("Alt+Down",)),
+    ActionSpec("new_folder", "New folder", ("Ctrl+Shift+N",)),
+    ActionSpec("rename", "Rename", ("F2",)),
+    ActionSpec("copy", "Copy", ("Ctrl+C",)),
+    ActionSpec("cut", "Cut", ("Ctrl+X",)),
+    ActionSpec("paste", "Paste", ("Ctrl+V",)),
+    ActionSpec("trash", "Move to the trash", ("Delete",)),
+    ActionSpec("hidden", "Show hidden files", ("Ctrl+H",)),
+    ActionSpec("list_up", "One step up", ("Backspace",)),
+)
+"""What can be done in the list; their keys count only while it has the focus."""
+
+LIST_KEYS = (
+    ActionSpec("enter", "Open the current folder, archive or file", ("Return",)),
+    ActionSpec("look", "Show or hide the preview", ("Space",)),
+    ActionSpec("toggle", "Select the current item too, or not", ("Ctrl+Space",)),
+    ActionSpec("range", "Select up to the next item", ("Shift+Up", "Shift+Down")),
+)
+"""What the list does with keys of its own."""
+
+
+def keys_in_words(spec: ActionSpec) -> str:
+    """The keys of an action as the desktop writes them."""
+    return ", ".join(QKeySequence(keys).toString(QKeySequence.SequenceFormat.NativeText) for keys in spec.keys)
 
 
 def add_actions(window: QWidget, handlers: dict[str, Callable[[], object]]) -> dict[str, QAction]:

@@ -17,6 +17,7 @@ from rundlet.core.errors import Cancelled
 from rundlet.core.fs.safe_names import safe_name, split_ending
 from rundlet.core.jobs.outcomes import Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
 from rundlet.core.model.file_type import looks_like_a_program
+from rundlet.desktop.actions import LIST_ACTIONS
 from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program
 from rundlet.desktop.temp_copies import Copy, lend, lend_one
@@ -30,21 +31,6 @@ if TYPE_CHECKING:
     from rundlet.desktop.state.workspace import Workspace
     from rundlet.desktop.views.entry_views import EntryView, ThumbView
     from rundlet.desktop.views.long_view import LongView
-
-_ACTIONS = (
-    ("all", "Select all", "Ctrl+A"),
-    ("others", "Invert the selection", "Ctrl+Shift+A"),
-    ("open", "Open in its program", "Ctrl+O"),
-    ("look_inside", "Look inside", "Alt+Down"),
-    ("new_folder", "New folder", "Ctrl+Shift+N"),
-    ("rename", "Rename", "F2"),
-    ("copy", "Copy", "Ctrl+C"),
-    ("cut", "Cut", "Ctrl+X"),
-    ("paste", "Paste", "Ctrl+V"),
-    ("trash", "Move to the trash", "Delete"),
-    ("hidden", "Show hidden files", "Ctrl+H"),
-    ("up", "One step up", "Backspace"),
-)
 
 
 class FileActions(QObject):
@@ -73,15 +59,15 @@ class FileActions(QObject):
             "paste": self._paste,
             "trash": self._trash,
             "hidden": self._toggle_hidden,
-            "up": workspace.up,
+            "list_up": workspace.up,
         }
         self.actions: dict[str, QAction] = {}
-        for name, words, keys in _ACTIONS:
-            action = QAction(words, source.view)
-            action.setShortcut(QKeySequence(keys))
+        for spec in LIST_ACTIONS:
+            action = QAction(spec.words, source.view)
+            action.setShortcuts([QKeySequence(keys) for keys in spec.keys])
             action.setShortcutContext(Qt.ShortcutContext.WidgetShortcut)
-            action.triggered.connect(handlers[name])
-            self.actions[name] = action
+            action.triggered.connect(handlers[spec.id])
+            self.actions[spec.id] = action
         self.actions["hidden"].setCheckable(True)
         for view in source.pages.lists:
             self._wire_list(view)
@@ -149,10 +135,13 @@ class FileActions(QObject):
         """What the right mouse button offers."""
         self._refresh()
         menu = QMenu(self._source)
-        for name, _, _ in _ACTIONS:
-            if name != "up":  # which is no matter of what lies here
-                menu.addAction(self.actions[name])
+        menu.addActions(self.offered)
         return menu
+
+    @property
+    def offered(self) -> list[QAction]:
+        """The actions for a menu: all but the way up, which is no matter of what lies here."""
+        return [action for name, action in self.actions.items() if name != "list_up"]
 
     def _offer(self, at: QPoint) -> None:
         view = self._source.pages.page

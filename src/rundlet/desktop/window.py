@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, Qt, QTimer
 from PySide6.QtWidgets import (
+    QFileDialog,
     QHBoxLayout,
     QLineEdit,
     QMainWindow,
+    QMenu,
     QPushButton,
     QSplitter,
     QToolButton,
@@ -54,6 +56,8 @@ from rundlet.desktop.views.quiet_page import QuietPage
 if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
 
+    from rundlet.desktop.main_menu import ShortcutsWindow
+
 _HOLD_MS = 50
 _MOST_RECENT = 5
 _SOON_MS = 500  # after which the window stands, and nobody waits for it
@@ -82,6 +86,7 @@ class Window(QMainWindow):
             self.workspace, self.background, Places.read(None if data is None else data / "places.json"), self
         )
         self._closing = False
+        self._shortcuts: ShortcutsWindow | None = None
         self._archives_task, self._typed_task = Latest(self.background), Latest(self.background)
         self._place_before: Place | None = None
         self._press_at: Place | None = None  # where the button is to be pressed once the landing is known
@@ -167,6 +172,11 @@ class Window(QMainWindow):
         self.log_button = QPushButton("Log")
         self.log_button.setIcon(theme.icon("log"))
         row.addWidget(self.log_button)
+        self.menu_button = QPushButton("Menu")
+        self.menu = QMenu(self)
+        self.menu.aboutToShow.connect(self._fill_menu)
+        self.menu_button.setMenu(self.menu)
+        row.addWidget(self.menu_button)
         return row
 
     def _wire(self) -> None:
@@ -220,6 +230,9 @@ class Window(QMainWindow):
             "to": self._go_to,
             "undo": self.history.undo_last,
             "path": self._type_path,
+            "open_archive": self._pick_archive,
+            "shortcuts": self._show_shortcuts,
+            "about": self._show_about,
             "log": self.history.open_log,
             "refresh": ws.refresh,
             "close": self.close,
@@ -330,6 +343,31 @@ class Window(QMainWindow):
     def _go_find(self) -> None:
         self.finder.setFocus()
         self.finder.selectAll()
+
+    def _fill_menu(self) -> None:
+        """Fill the menu when it is opened for the first time."""
+        if self.menu.isEmpty():
+            from rundlet.desktop.main_menu import fill_main_menu
+
+            fill_main_menu(self.menu, self.window_actions, self.file_actions.offered)
+
+    def _show_shortcuts(self) -> None:
+        if self._shortcuts is None:
+            from rundlet.desktop.main_menu import ShortcutsWindow
+
+            self._shortcuts = ShortcutsWindow(self)
+        self._shortcuts.show()
+        self._shortcuts.raise_()
+
+    def _show_about(self) -> None:
+        from rundlet.desktop.main_menu import about_box
+
+        about_box(self).open()
+
+    def _pick_archive(self) -> None:
+        chosen, _ = QFileDialog.getOpenFileName(self, "Open an archive", str(self.workspace.place.folder))
+        if chosen:
+            self.workspace.enter_file(Path(chosen))
 
     def _type_path(self) -> None:
         """Show the path as text, to be typed over or copied."""

@@ -31,6 +31,7 @@ class QuietPage(QWidget):
         column.addWidget(self.more)
         self._heading = heading(files_heading)
         self._heading.setVisible(False)
+        column.addSpacing(theme.sizes.gap)
         column.addWidget(self._heading)
         self._list = QVBoxLayout()
         self._list.setSpacing(theme.sizes.space)
