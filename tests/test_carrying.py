@@ -27,6 +27,7 @@ from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.core.userdata.places import Drive, Places, drives
 from rundlet.core.work.packer import pack
 from rundlet.desktop import file_actions as shelf_module
+from rundlet.desktop.locations.place import Place
 from rundlet.desktop.temp_copies import Copy
 from rundlet.presentation.findings import issue_line
 from support import Raw, make_tree, pack_to, raw_zip, snapshot
@@ -355,6 +356,9 @@ def test_a_wrong_ending_is_said_and_mended(window: Window, settle: Settle, stand
     settle()
     assert window.workspace.place.archive == home / "photo.jpg.7z"
     assert not notice.isVisible()
+    window.window_actions["undo"].trigger()
+    settle()
+    assert window.workspace.place == Place(home) and (home / "photo.jpg").exists()
 
 
 def test_an_archive_that_is_not_whole_is_called_so_before_it_is_unpacked(

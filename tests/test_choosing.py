@@ -135,6 +135,18 @@ def test_by_pattern_and_by_type(window: Window, settle: Settle, stand: Stand, ho
             window.source.offers.choose_shown.click()
             settle()
             assert window.workspace.selection.items == window.workspace.selection.files == count, words
+        else:
+            message = window.source.pages.message
+            assert message.isVisible() and message.message.text() == f"Nothing here matches “{words}”."
+            if not below:
+                (work / "other.txt").write_text("came meanwhile")
+            window.workspace.refresh()
+            settle()
+            assert message.message.text() == f"Nothing here matches “{words}”."
+            message.back.click()
+            settle()
+            assert not message.isVisible() and not window.finder.text()
+            assert window.source.model.rowCount() > 2
         window.finder.clear()
         window.source.view.clearSelection()
     window.source.chips[FileType.TABLES].click()

@@ -825,6 +825,32 @@ def test_everything_is_in_the_menu_and_among_the_shortcuts(window: Window) -> No
     box.close()
 
 
+def test_recent_archives_are_offered_where_nothing_is_selected(
+    window: Window, settle: Settle, stand: Stand, home: Path
+) -> None:
+    """One that was just made is among them; one that is gone is not."""
+    files_in(home / "a", "x.txt")
+    pack_to(home / "a" / "opened.7z", [home / "a" / "x.txt"], fmt="7z")
+    stand(home / "a" / "opened.7z")
+    stand(home / "a")
+    quiet = window.how.quiet
+    assert window.how.page is quiet and [button.text() for button in quiet.buttons] == ["opened.7z"]
+    click(window, "x.txt")
+    settle()
+    assert not quiet.isVisible()
+    window.target.go.click()
+    settle()
+    window.source.view.clearSelection()
+    settle()
+    assert [button.text() for button in quiet.buttons] == ["x.zip", "opened.7z"]
+    (home / "a" / "opened.7z").unlink()
+    quiet.buttons[0].click()
+    settle()
+    assert window.workspace.place.archive == home / "a" / "x.zip"
+    stand(home)
+    assert [button.text() for button in quiet.buttons] == ["x.zip"]
+
+
 def test_a_path_is_typed(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
     """On the disk, and on into an archive; what is not there is said, and what was typed stays."""
     files_in(home / "a" / "b", "x.txt")

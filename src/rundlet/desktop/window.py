@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core.jobs.interface_priority import first
-from rundlet.core.jobs.outcomes import FolderMade, Renamed
+from rundlet.core.jobs.outcomes import Added, FolderMade, Packed, Renamed
 from rundlet.core.streams.parts import files_of
 from rundlet.core.text import quoted
 from rundlet.core.userdata.journal import Journal
@@ -56,6 +56,8 @@ from rundlet.desktop.views.quiet_page import QuietPage
 if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
 
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.outcomes import Outcome
     from rundlet.desktop.main_menu import ShortcutsWindow
 
 _HOLD_MS = 50
@@ -189,6 +191,7 @@ class Window(QMainWindow):
         self.path_field.left.connect(self._leave_path)
         self.back_button.clicked.connect(ws.back)
         self.finder.textChanged.connect(self.source.narrow_to)
+        self.source.everything_wanted.connect(self.finder.clear)
         self.source.dropped.connect(ws.gather)
         self.target.pack_pressed.connect(self.job_starter.start_pack)
         self.target.unpack_pressed.connect(self.job_starter.start_unpack)
@@ -336,9 +339,13 @@ class Window(QMainWindow):
             )
 
     def _rename_archive(self, path: Path, name: str) -> None:
-        from rundlet.core.fs.create_rename import rename
+        def work(_: Job) -> Outcome:
+            from rundlet.core.fs.create_rename import rename
 
-        self.background.run(lambda _: rename(path, name), done=self.workspace.enter_file, failed=self.source.tell)
+            target = rename(path, name)
+            return Renamed(target, moved=[(str(path), str(target))])
+
+        self.jobs.start(Renamed, path, work, source=[path])
 
     def _go_find(self) -> None:
         self.finder.setFocus()
@@ -427,14 +434,19 @@ class Window(QMainWindow):
             return
         self.workspace.unpacking.plan_again()
         self.batch.plan_again()
-        self._recall_archives()
         self.history.note(running, result)
-        place = self.workspace.place
+        place, outcome = self.workspace.place, result.outcome
+        if isinstance(outcome, Packed | Added) and outcome.shown is not None:
+            self.places_menu.note_archive(outcome.shown)
+        self._recall_archives()
         if place.archive is not None and not os.path.exists(place.archive):
-            self.workspace.go(Place(place.folder))
-        elif not place.in_archive and result.outcome is not None:
-            named = isinstance(result.outcome, FolderMade | Renamed)
-            self.workspace.refresh(choose=[result.outcome.target] if named else ())
+            if isinstance(outcome, Renamed) and outcome.moved == [(str(place.archive), str(outcome.target))]:
+                self.workspace.enter_file(outcome.target)
+            else:
+                self.workspace.go(Place(place.folder))
+        elif not place.in_archive and outcome is not None:
+            named = isinstance(outcome, FolderMade | Renamed)
+            self.workspace.refresh(choose=[outcome.target] if named else ())
 
     def event(self, event: QEvent) -> bool:
         """All painting of the window and its children happens in here; work steps aside for it."""

@@ -73,7 +73,7 @@ class DiskListing:
     share_heading = "Share"
 
     def __init__(self, folder: Path, items: list[DiskItem]) -> None:
-        self.folder = self.disk_folder = folder
+        self.folder = folder
         self.items = items
         self.folders = [node for node, item in enumerate(items, 1) if item.kind == Kind.DIR]
         self.sizes = array("q", [item.size for item in items])

@@ -158,12 +158,6 @@ class Location(Listing, Protocol):
         """What lies here as areas of the space map, the largest first."""
 
 
-def is_same_folder(one: object, other: object) -> bool:
-    """Whether two listings are of one folder on the disk."""
-    folder = getattr(one, "disk_folder", None)
-    return folder is not None and folder == getattr(other, "disk_folder", None)
-
-
 def in_archive(listing: object) -> TypeGuard[ArchiveListing]:
     """Whether a listing is of an archive, told without loading what archives need."""
     return bool(getattr(listing, "is_archive", False))

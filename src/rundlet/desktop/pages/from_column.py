@@ -22,7 +22,7 @@ from rundlet.core.model.file_type import FileType, file_type_of
 from rundlet.desktop.background import Latest
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.file_manager import type_words
-from rundlet.desktop.locations.listing import COLUMNS, TOP, is_same_folder
+from rundlet.desktop.locations.listing import COLUMNS, TOP
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.pages.list_views import ListViews
 from rundlet.desktop.pages.preview_pane import PreviewPane
@@ -38,7 +38,7 @@ if TYPE_CHECKING:
 
     from rundlet.desktop.locations.archive import ArchiveListing
     from rundlet.desktop.locations.listing import Location
-    from rundlet.desktop.locations.place import Selection
+    from rundlet.desktop.locations.place import Place, Selection
     from rundlet.desktop.preview_loader import PreviewLoader, Thumbs
     from rundlet.desktop.state.workspace import Workspace
     from rundlet.desktop.views.entry_views import EntryView, ThumbView
@@ -56,11 +56,13 @@ class FromColumn(Column):
 
     Signals:
         dropped: files that were dragged in.
+        everything_wanted: what is looked for is to be forgotten.
         open_wanted: a file on the disk that is no archive, to be opened in its program.
         moved_onto: files of the list that were dragged onto one of its folders, the folder, and whether they move there.
     """
 
     dropped = Signal(object)
+    everything_wanted = Signal()
     open_wanted = Signal(object)
     moved_onto = Signal(object, object, bool)
 
@@ -78,6 +80,8 @@ class FromColumn(Column):
         self._types = TypeChips()
         self.chips = self._types.chips
         self._find = ""
+        self._nothing_found = False
+        self._shown_place: Place | None = None
         self.body.addWidget(self._types)
         self.preview_pane = PreviewPane(workspace, preview_loader, self.view, self.view_buttons["look"])
         self.halves = QSplitter(Qt.Orientation.Vertical)
@@ -127,7 +131,7 @@ class FromColumn(Column):
         self._workspace.order = lambda: self.model.order
         self.model.beside = self._beside
         self._workspace.listed.connect(self._show)
-        self._workspace.unchanged.connect(self.pages.show_place)
+        self._workspace.unchanged.connect(self._show_rows)
         self._workspace.opening.connect(self._show_partial)
         self._workspace.failed_to_list.connect(self._show_failure)
         self._workspace.names_hidden.connect(self._show_hidden)
@@ -215,8 +219,8 @@ class FromColumn(Column):
     # Showing
 
     def _show(self, listing: Location) -> None:
-        before, scrolled = self.model.listing, self.pages.rows.verticalScrollBar().value()
-        again = is_same_folder(before, listing)
+        scrolled = self.pages.rows.verticalScrollBar().value()
+        again, self._shown_place = self._workspace.place == self._shown_place, self._workspace.place
         self._narrow_task.drop()
         if not again:
             self._find = ""
@@ -232,14 +236,16 @@ class FromColumn(Column):
         self._types.show_counts(listing.counts())
         tab_through(self.view_buttons["look"], self._types.chips.values())
         if again:
-            if self._find or self._types.chosen:
+            if not within and (self._find or self._types.chosen):
                 self.model.narrow(self._find, self._types.chosen)
             QTimer.singleShot(0, self, lambda: self.pages.rows.verticalScrollBar().setValue(scrolled))
         if within:
             self._expand_few(listing)
-        empty = not len(listing.children(0))
-        self.pages.show_place()
-        if empty:
+        if within and (self._find or self._types.chosen):
+            self._narrow()
+        else:
+            self._show_rows()
+        if not (self._find or self._types.chosen or len(listing.children(TOP))):
             more = "" if within else "Right-click for a new folder, or to paste what you copied."
             self._say("There is nothing here." if within else "This folder is empty.", more)
 
@@ -284,7 +290,18 @@ class FromColumn(Column):
             else:
                 self.view.expandToDepth(0)
         self._choose_all_of(chosen)
-        self.pages.show_place()
+        self._show_rows()
+
+    def _show_rows(self) -> None:
+        """Show the list, or that nothing in it is what is looked for."""
+        listing, chosen = self._workspace.listing, self._types.chosen
+        self._nothing_found = listing is not None and not listing.found and bool(self._find or chosen)
+        if listing is None or not self._nothing_found:
+            self.pages.show_place()
+            return
+        what = text.quoted(self._find) if self._find else chosen.value if chosen else ""
+        more = "" if listing.opens_in_place else "Find looks in this folder, and not in the folders in it."
+        self.pages.say(f"Nothing here matches {what}.", more, back="Show everything")
 
     def _choose_all_of(self, nodes: list[int]) -> None:
         """These are chosen, those that are not in sight too."""
@@ -336,6 +353,7 @@ class FromColumn(Column):
         restyle(self.hint, "role", "warn")
 
     def _say(self, words: str, more: str) -> None:
+        self._nothing_found = False
         back = "Back to the list" if self._has_rows else "Back" if self._workspace.can_go_back else ""
         self.pages.say(words, more, back=back)
 
@@ -344,7 +362,12 @@ class FromColumn(Column):
         return self.model.listing is not None and len(self.model.listing.children(TOP)) > 0
 
     def _leave_message(self) -> None:
-        if self._has_rows:
+        if self._nothing_found:
+            self._types.choose(None)
+            self._find = ""
+            self.everything_wanted.emit()
+            self._narrow()
+        elif self._has_rows:
             self.pages.show_place()
         else:
             self._workspace.back()
