@@ -68,6 +68,4 @@ def test_one_word_for_one_thing(words: str) -> None:
 
 def test_strings_are_found() -> None:
     found = [text for room in ROOMS for path in PACKAGE.glob(room) for _, text in _strings(path)]
-    assert (
-        len(found) > 500 and "Lock with a password" in found and "Move the originals to the trash afterwards" in found
-    )
+    assert len(found) > 500 and "Lock with a password" in found and "Move the originals to the trash" in found

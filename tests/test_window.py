@@ -825,6 +825,37 @@ def test_everything_is_in_the_menu_and_among_the_shortcuts(window: Window) -> No
     box.close()
 
 
+def test_no_words_on_buttons_are_cut(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """At the size that the window opens in; the words of the one strong button go on two lines where one is too short."""
+
+    def cut() -> list[str]:
+        buttons = [button for button in window.findChildren(QAbstractButton) if button.isVisible() and button.text()]
+        return [button.text() for button in buttons if button.sizeHint().width() > button.width()]
+
+    files_in(home / "a", "x.txt y.txt")
+    files_in(home / "b", "z.txt")
+    for name in ("one.zip", "two.7z"):
+        pack_to(home / "a" / name, [home / "a" / "x.txt"], fmt=name.rpartition(".")[2])
+    window.source.offers.keep.click()
+    stand(home / "b")
+    click(window, "z.txt")
+    stand(home / "a")
+    for names in ("x.txt", "x.txt y.txt", "one.zip two.7z"):
+        for number, name in enumerate(names.split()):
+            click(window, name, CTRL if number else NONE)
+        settle()
+        assert (names, cut()) == (names, [])
+    window.source.view.selectAll()
+    window.finder.setText("x")
+    settle()
+    go = window.target.go
+    assert go.text() == "Pack 5 items (2 hidden, 1 in other folders)"
+    assert QPushButton.text(go) == "Pack 5 items\n(2 hidden, 1 in other folders)" and go.accessibleName() == go.text()
+    assert cut() == []
+    stand(home / "a" / "one.zip")
+    assert cut() == []
+
+
 def test_recent_archives_are_offered_where_nothing_is_selected(
     window: Window, settle: Settle, stand: Stand, home: Path
 ) -> None:

@@ -41,8 +41,8 @@ class BatchPage(QWidget):
         column.addWidget(heading("If a name is taken"))
         self.clash = {rule: QRadioButton(words) for rule, words in CLASH_WORDS.items()}
         self._clash_group = radio_group(self, list(self.clash.values()), column)
-        column.addWidget(heading("Afterwards"))
-        self.trash = QCheckBox("Move the archives to the trash if everything was unpacked")
+        column.addWidget(heading("If everything was unpacked"))
+        self.trash = QCheckBox("Move the archives to the trash")
         self.show_files = QCheckBox(SHOW_WORDS)
         column.addWidget(self.trash)
         self.stays = label("", "warn")

@@ -44,7 +44,7 @@ if TYPE_CHECKING:
 _LIMITS = ((0, "no limit"), (10_000_000, "10 MB"), (25_000_000, "25 MB"), (4_000_000_000, "4 GB"))
 _CLASHES = {
     PackClash.RENAME: "Add a number to the name",
-    PackClash.REPLACE: "Replace it and move the old one to the trash",
+    PackClash.REPLACE: "Replace; the old one goes to the trash",
     PackClash.ADD: "Add to the existing archive",
 }
 

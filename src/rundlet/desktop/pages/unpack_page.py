@@ -35,8 +35,8 @@ if TYPE_CHECKING:
 
 _AFTER_WORDS = {
     Afterwards.STAYS: "Keep the archive where it is",
-    Afterwards.TRASH: "Move the archive to the trash if everything was unpacked",
-    Afterwards.INTO: "Move the archive into the folder, too, if everything was unpacked",
+    Afterwards.TRASH: "Move the archive to the trash",
+    Afterwards.INTO: "Move the archive into the folder",
 }
 
 
@@ -104,7 +104,7 @@ class UnpackPage(QWidget):
         column.addWidget(heading("If a name is taken"))
         self.clash = {rule: QRadioButton(words) for rule, words in CLASH_WORDS.items()}
         self._clash_group = radio_group(self, list(self.clash.values()), column)
-        column.addWidget(heading("Afterwards"))
+        column.addWidget(heading("If everything was unpacked"))
         self.after = {after: QRadioButton(words) for after, words in _AFTER_WORDS.items()}
         self._after_group = radio_group(self, list(self.after.values()), column)
         self.stays = label("", "warn")

@@ -7,7 +7,7 @@ from itertools import pairwise
 from pathlib import Path
 
 from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
+from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
     QFrame,
@@ -32,7 +32,7 @@ SHOW_WORDS = "Show the files when done"
 CLASH_WORDS = {
     UnpackClash.RENAME: "Keep both, rename the new file",
     UnpackClash.NEWER: "Replace if the archive's file is newer",
-    UnpackClash.REPLACE: "Replace it and move the old one to the trash",
+    UnpackClash.REPLACE: "Replace; the old one goes to the trash",
     UnpackClash.SKIP: "Keep the existing file",
 }
 """What becomes of a name that is taken, in words."""
@@ -235,11 +235,16 @@ def radio_group(parent: QWidget, buttons: list[QRadioButton], column: QVBoxLayou
 
 
 class GoButton(QPushButton):
-    """The one strong button. One press starts one job: the second click of a double click does nothing."""
+    """The one strong button. One press starts one job: the second click of a double click does nothing.
+
+    What stands in brackets at the end of its words goes to a line of its own where they are too long for one.
+    """
 
     def __init__(self, words: str) -> None:
-        super().__init__(words)
+        super().__init__()
+        self._words = words
         self.setProperty("role", "go")
+        self._fit()
         self.setToolTip("Ctrl+Enter")
         self._ready = False  # until there is something to do
         self._held = False
@@ -254,6 +259,27 @@ class GoButton(QPushButton):
         """Whether a job that was started with it has yet to take over."""
         self._held = held
         self.setEnabled(self._ready and not held)
+
+    def text(self) -> str:
+        """The words, on one line."""
+        return self._words
+
+    def setText(self, text: str) -> None:
+        self._words = text
+        self._fit()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        metrics = QFontMetrics(theme.font(theme.sizes.statement, bold=True))
+        too_long = metrics.horizontalAdvance(self._words) > self.width() - 2 * theme.sizes.wide
+        lines = self._words.replace(" (", "\n(", 1) if too_long else self._words
+        if lines != super().text():
+            super().setText(lines)
+            self.setAccessibleName(self._words)
+            restyle(self, "lines", "two" if "\n" in lines else "one")
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         event.accept()

@@ -48,7 +48,7 @@ class PackOptions(QWidget):
         self.each = QCheckBox("One archive per item")
         column.addWidget(self.each)
         self.read_back = QCheckBox("Check the archive after packing")
-        self.trash = QCheckBox("Move the originals to the trash afterwards")
+        self.trash = QCheckBox("Move the originals to the trash")
         column.addWidget(self.read_back)
         column.addWidget(self.trash)
         column.addWidget(heading("Leave out"))
