@@ -132,7 +132,8 @@ def _watch(future: Future[T], job: Job) -> None:
     from concurrent.futures import wait
 
     if not sys.stderr.isatty():
-        wait([future])
+        while wait([future], _POLL_SECONDS).not_done:
+            pass  # a signal that comes just before a wait, or to another thread, is heard only when the wait ends
         return
     from tqdm import tqdm  # slow to import, and needed on terminals only
 
