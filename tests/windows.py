@@ -67,6 +67,7 @@ def settle(window: Window, qtbot: QtBot) -> Callable[[], None]:
             "jobs": bool(window.jobs.running),
             "the press of a button": window._press_timer.isActive(),
             "a plan": window.workspace.unpacking.plans_soon,
+            "a press that waits for its plan": window._press_at is not None,
             "the folder that is followed": not window.workspace.follower.at_rest,
         }
         return [what for what, is_so in under_way.items() if is_so]

@@ -303,11 +303,11 @@ class Window(QMainWindow):
         self.workspace.unpacking.plan_again()
 
     def _landed(self, *_: object) -> None:
-        place, self._press_at = self._press_at, None
-        if place is not None:
-            QTimer.singleShot(0, self, lambda: self._press_landed(place))  # once everybody else knows where it lands
+        if self._press_at is not None:
+            QTimer.singleShot(0, self, self._press_landed)  # once everybody else knows where it lands
 
-    def _press_landed(self, place: Place) -> None:
+    def _press_landed(self) -> None:
+        place, self._press_at = self._press_at, None  # None when it was called off meanwhile
         if place == self.workspace.place and not self.workspace.selection.items:
             self._press_button()
 
