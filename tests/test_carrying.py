@@ -313,7 +313,9 @@ def test_archives_within_archives(window: Window, settle: Settle, stand: Stand, 
         QTest.keyClick(window.source.view, Qt.Key.Key_Return)
         settle()
         assert ws.place.archive is not None and ws.place.archive.name == name
-    steps = [b.accessibleName() for b in window.breadcrumbs.findChildren(type(window.places_button)) if b.isVisible()]
+    steps = [
+        b.accessibleName() for b in window.path_bar.steps.findChildren(type(window.places_button)) if b.isVisible()
+    ]
     assert steps[-3:] == [f"Archive outer.{outer}", "Archive middle.zip", "Archive inner.7z"]
     window.how.unpack.lock.edit.setText("right")
     window.how.unpack.lock.open.click()

@@ -158,7 +158,7 @@ FAILURES: list[tuple[Sequence[str], int, str]] = [
     (["list", "folder"], 2, "is a folder"),
     (["list", "text.zip"], 2, "not an archive that Rundlet can read"),
     (["list", "empty.zip"], 2, "is empty"),
-    (["list", "cut.zip"], 1, "its file list is missing; 2 entries were found without it"),
+    (["list", "cut.zip"], 1, "its file list is missing; 2 items were found without it"),
     (["pack", "x.zip"], 2, "required: ITEM"),
     (["pack", "x.odd", "text.zip"], 2, "stands for no format"),
     (["pack", "x.zip", "text.zip", "--format", "odd"], 2, "no format “odd”"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import re
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -12,8 +13,6 @@ import pytest
 import rundlet
 
 PACKAGE = Path(rundlet.__file__).parent
-ROOMS = ("desktop/**/*.py", "cli/*.py", "presentation/*.py")
-
 RULED_OUT = {
     r"\bforetold?\b|\bforeto": "estimated",
     r"\blet go of\b|\bin sight\b": "select, deselect, hidden",
@@ -21,6 +20,7 @@ RULED_OUT = {
     r"\bchosen\b|\bchoices\b": "selected",
     r"\bending\b|\bendings\b": "extension",
     r"\btable of contents\b|\bcatalog\b": "file list",
+    r"\bentr(y|ies)\b": "item",
     r"\bcut (it |the archive )?into\b": "split into parts",
     r"\bbecomes a favourite\b|\bused last\b": "add to favourites, recent",
     r"\bkept for another time\b|\bforget\b": "saved settings, delete",
@@ -30,6 +30,16 @@ RULED_OUT = {
     r"\bwhole\b(?! (path|number))": "intact",
     r"\bplease\b|\bsuccessfully\b|!$|\bare you sure\b": "nothing at all",
 }
+
+
+@cache
+def _all_strings() -> list[tuple[str, str]]:
+    """Where each string of the package stands, and the string."""
+    return [
+        (f"{path.relative_to(PACKAGE)}:{line}", text)
+        for path in sorted(PACKAGE.rglob("*.py"))
+        for line, text in _strings(path)
+    ]
 
 
 def _strings(path: Path) -> Iterator[tuple[int, str]]:
@@ -56,16 +66,10 @@ def _strings(path: Path) -> Iterator[tuple[int, str]]:
 @pytest.mark.parametrize("words", RULED_OUT, ids=list(RULED_OUT.values()))
 def test_one_word_for_one_thing(words: str) -> None:
     pattern = re.compile(words, re.IGNORECASE)
-    found = [
-        f"{path.relative_to(PACKAGE)}:{line}: {text!r}"
-        for room in ROOMS
-        for path in sorted(PACKAGE.glob(room))
-        for line, text in _strings(path)
-        if pattern.search(text)
-    ]
+    found = [f"{place}: {text!r}" for place, text in _all_strings() if pattern.search(text)]
     assert not found, "\n".join(found)
 
 
 def test_strings_are_found() -> None:
-    found = [text for room in ROOMS for path in PACKAGE.glob(room) for _, text in _strings(path)]
+    found = [text for _, text in _all_strings()]
     assert len(found) > 500 and "Lock with a password" in found and "Move the originals to the trash" in found

@@ -375,7 +375,7 @@ def test_missing_short_and_doubled_parts(tmp_path: Path, capsys: pytest.CaptureF
     damaged[3] ^= 1
     (folder / "x.tar.001").write_bytes(damaged)
     said = _notices(folder / "x.tar.001")
-    assert "entries are missing in the list" in said and "may belong to it" not in said  # the last part is short
+    assert "items are missing from the file list" in said and "may belong to it" not in said  # the last part is short
     (folder / "x.zip.001").unlink()
     with pytest.raises(MissingPart):
         open_archive(folder / "x.zip.002")
@@ -421,7 +421,7 @@ def test_what_other_parts_hold_comes_out(tmp_path: Path, fmt: str, left: int) ->
         said = "".join(map(issue_line, outcome.issues))
         assert parts[gap].name in said
         assert all(f"{name}: was left out" in said for name in datas if name not in came) or re.search(
-            "the list ends after|entries (are|may be) missing in the list|x.tar: was left out", said
+            "the file list ends after|items (are|may be) missing from the file list|x.tar: was left out", said
         )
 
 

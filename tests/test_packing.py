@@ -104,7 +104,7 @@ def test_choices_are_kept_under_a_name(window: Window, settle: Settle, stand: St
     ways, options, ws = window.how.pack.saved_settings, window.how.pack.options, window.workspace
     assert not ways.keep.isEnabled()
     ws.packing.set_format_and_level("7z", 9)
-    options.cut_into(700_000_000)
+    options.split_into(700_000_000)
     options.hidden.click()
     options.patterns.setText("*.tmp, build")
     options.patterns.editingFinished.emit()
@@ -224,7 +224,7 @@ def test_a_taken_name_can_be_added_to(window: Window, settle: Settle, stand: Sta
     )
     window.how.pack.options.each.click()
     assert window.workspace.packing.clash.value == PackClash.ADD.value
-    window.how.pack.options.cut_into(1000)  # nothing is added to numbered parts
+    window.how.pack.options.split_into(1000)  # nothing is added to numbered parts
     assert window.workspace.packing.clash == PackClash.RENAME
     page.name.selectAll()
     QTest.keyClicks(page.name, "other")
@@ -247,7 +247,7 @@ def test_a_finished_archive_is_sent_on(
     window.source.view.selectAll()
     settle()
     window.trials._points = {("zip", 5): Point("zip", 5, 4321, 2.0)}
-    window.how.pack.options.cut_into(1_000)
+    window.how.pack.options.split_into(1_000)
     window.target.go.click()
     settle()
     files = [Path(path.toLocalFile()) for path in window.strip.handle.mime().urls()]
@@ -275,7 +275,7 @@ def test_a_disk_that_keeps_only_small_files_is_said_before(
     window.workspace.packing.set_level(5)
     assert window.target.pack.facts.text() == ("This drive can't hold files over 2.0 kB. Split the archive into parts.")
     assert not window.target.go.isEnabled()
-    window.how.pack.options.cut_into(1_000)
+    window.how.pack.options.split_into(1_000)
     assert window.target.go.isEnabled()
     assert window.target.go.text() == "Pack 1 item into 5 parts"
 
@@ -318,7 +318,7 @@ def test_everything_by_keyboard_alone(window: Window, qtbot: QtBot, settle: Sett
     assert window.source.preview.text.toPlainText().startswith("a.txta.txt")
     press(Qt.Key.Key_Down)
     settle()
-    assert window.target.go.text() == "Unpack 1 entry"
+    assert window.target.go.text() == "Unpack 1 item"
     window.window_actions["to"].trigger()
     press(Qt.Key.Key_A, CTRL)
     QTest.keyClicks(window.focusWidget(), "~/taken out")
@@ -340,8 +340,12 @@ def test_everything_by_keyboard_alone(window: Window, qtbot: QtBot, settle: Sett
     wanted = {window.places_button, window.finder, window.log_button, view, ways["list"], ways["look"]}
     wanted |= {how.level, how.options.lock, to.name, to.folder.edit, window.target.go}
     assert {w for w in wanted if w.isEnabled()} <= set(reached)
+    window.path_bar.steps.findChildren(QPushButton)[-1].setFocus()
+    window.workspace.refresh()
+    settle()
+    assert isinstance(window.focusWidget(), QPushButton) and window.focusWidget().accessibleName() == "Folder work"
     # In reading order, also those that are made anew at every place.
-    steps = [step for step in window.breadcrumbs.findChildren(QPushButton) if step.isVisible()]
+    steps = [step for step in window.path_bar.steps.findChildren(QPushButton) if step.isVisible()]
     chips = window.source.chips.values()
     first = [window.places_button, *steps, window.finder, window.log_button, ways["list"], ways["look"], *chips, view]
     met = [widget for widget in reached if widget in first]

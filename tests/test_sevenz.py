@@ -515,7 +515,7 @@ def test_rare_properties() -> None:
     assert [(e.path, e.kind, e.mode, e.mtime_ns) for e in reader.catalog] == [
         ("dir/a", Kind.FILE, 0, NO_TIME), ("b", Kind.FILE, 0, 1_000_000_000), ("dir", Kind.DIR, 0, NO_TIME),
     ]  # fmt: skip
-    assert issue_line(reader.notices[0]) == "x.7z: 1 entry only meant to take a file away is not listed"
+    assert issue_line(reader.notices[0]) == "x.7z: 1 item that only deletes a file is not listed"
     assert second_reader.read(raw.build())[0].data == b"abc"
 
 

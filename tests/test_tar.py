@@ -396,7 +396,7 @@ def test_several_members_streams_and_padding() -> None:
             assert reader.info.id == f"tar.{packing.id}"
             assert len(files_of(reader)["a"]) == 300_000
     reader = open_source(MemorySource(cases["bz2"] + b"junk", "x"))
-    assert "4 bytes behind its end" in issue_line(reader.notices[0])
+    assert "4 bytes after its end" in issue_line(reader.notices[0])
 
 
 def test_compress_and_lone_files(tmp_path: Path) -> None:
@@ -588,7 +588,7 @@ def test_behind_damage_the_list_goes_on(tmp_path: Path, packing: str, harm: str)
         else:
             (folder / "x.001").write_bytes(data)
         reader = open_archive(folder / "x.001")
-        assert any("entries may be missing in the list" in issue_line(notice) for notice in reader.notices)
+        assert any("items may be missing from the file list" in issue_line(notice) for notice in reader.notices)
         unpack(plan_unpack(reader, into=folder / "out"), reader)
         assert check(reader).files >= len(datas) - 24
         reader.close()
@@ -699,14 +699,14 @@ def test_one_damaged_header_hides_one_entry(packing: Callable[[bytes], bytes]) -
             data[headers[number] + field] ^= 1
             reader = open_source(MemorySource(packing(bytes(data)), "s"))
             assert contents(reader) == {name: datas[name] for name in datas if name != str(number)}, (number, field)
-            assert "entries are missing in the list" in issue_line(reader.notices[0])
+            assert "items are missing from the file list" in issue_line(reader.notices[0])
 
 
 def test_damage_ends_the_list_and_is_said() -> None:
     data = bytearray(SAMPLE)
     reader = open_source(MemorySource(bytes(data[:-3000]), "s"))
     assert reader.notices[0].problem
-    assert "the list ends after" in issue_line(reader.notices[0])
+    assert "the file list ends after" in issue_line(reader.notices[0])
     for cut in (9, 700):
         reader = open_source(MemorySource(gzip.compress(SAMPLE)[:-cut], "s"))
         assert "can't be checked, as their checksum is missing" in issue_line(reader.notices[0])

@@ -31,12 +31,14 @@ from PySide6.QtWidgets import (
 
 import rundlet
 from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.fs.create_rename import new_folder
 from rundlet.core.jobs.findings import Reason, issue
 from rundlet.core.jobs.outcomes import FolderMade, Outcome, Packed
 from rundlet.core.model.file_type import FileType
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
+from rundlet.core.text import quoted
 from rundlet.core.work.packer import pack
 from rundlet.desktop import window as window_module
 from rundlet.desktop.actions import ACTIONS, LIST_ACTIONS, LIST_KEYS, keys_in_words
@@ -86,7 +88,7 @@ def test_the_whole_sentence(window: Window, settle: Settle, stand: Stand, home: 
     click(window, "three.csv", CTRL)
     click(window, "tree", CTRL)
     settle()
-    assert window.target.go.text() == "Unpack 3 entries"
+    assert window.target.go.text() == "Unpack 3 items"
     assert window.how.unpack.statement.text() == "3 selected items"
     landing = window.target.unpack.view.rows
     top = landing.index(0, 0)
@@ -492,7 +494,9 @@ def test_jobs_are_taken_back_and_kept_in_the_log(
     assert log.problems.toPlainText() == "a: bad\nb: worse" and log.copy_button.isVisible()
 
 
-def test_small_changes_on_the_disk(window: Window, settle: Settle, stand: Stand, home: Path, trash: Path) -> None:
+def test_small_changes_on_the_disk(
+    window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path, trash: Path
+) -> None:
     """A1: new folder, rename, to the trash and back, hidden files, by keyboard and menu."""
     work = home / "work"
     files_in(work, "a.txt b.txt .hidden")
@@ -540,9 +544,34 @@ def test_small_changes_on_the_disk(window: Window, settle: Settle, stand: Stand,
     file_actions.actions["new_folder"].trigger()
     settle()
     assert (work / "New folder").is_dir()
+    QTest.keyClick(view.findChildren(QLineEdit)[-1], Qt.Key.Key_Escape)
     window.window_actions["undo"].trigger()
     settle()
     assert not (work / "New folder").exists()
+    click(window, "b.txt")
+    file_actions.actions["rename"].trigger()
+    editor = view.findChildren(QLineEdit)[-1]
+    QTest.keyClicks(editor, "c")
+    window.jobs.start(FolderMade, work, lambda _: FolderMade(new_folder(work, "Other"), created=[str(work / "Other")]))
+    qtbot.waitUntil(lambda: not window.jobs.running)
+    assert editor.isVisible() and editor.text() == "c.txt"  # a job that ends does not take the row away
+    QTest.keyClick(editor, Qt.Key.Key_Escape)
+    settle()
+    click(window, "Other")
+    (work / "Other").rmdir()
+    settle()
+    file_actions.actions["new_folder"].trigger()
+    file_actions.actions["new_folder"].trigger()
+    window.workspace.go(Place(home))
+    settle()
+    window.workspace.go(Place(work / "New folder"))
+    settle()
+    window.workspace.up()
+    settle()
+    assert view.state() != QAbstractItemView.State.EditingState  # left meanwhile, they are not named on coming back
+    for name in ("New folder", "New folder (2)"):
+        (work / name).rmdir()
+    settle()
     click(window, "notes.txt")
     click(window, "b.txt", CTRL)
     assert file_actions.actions["trash"].text() == "Move 2 items to the trash"
@@ -774,7 +803,7 @@ def test_going_about(window: Window, settle: Settle, stand: Stand, home: Path) -
     QTest.keyClick(view, Qt.Key.Key_Return)
     settle()
     assert window.workspace.place.inner == "deep"
-    assert [b.text() for b in window.breadcrumbs.findChildren(QPushButton)][-2:] == ["y.zip", "deep"]
+    assert [b.text() for b in window.path_bar.steps.findChildren(QPushButton)][-2:] == ["y.zip", "deep"]
     window.window_actions["up"].trigger()
     settle()
     assert window.workspace.place == Place(home / "a", archive=home / "a" / "y.zip")
@@ -887,7 +916,7 @@ def test_a_path_is_typed(window: Window, settle: Settle, stand: Stand, home: Pat
     files_in(home / "a" / "b", "x.txt")
     (home / "a" / "y.zip").write_bytes(raw_zip([Raw(b"deep/er/file.txt"), Raw(b"top")]))
     archive = home / "a" / "y.zip"
-    field, steps = window.path_field, window.breadcrumbs
+    field, steps = window.path_bar.field, window.path_bar.steps
     for words, place in (
         ("b", Place(home / "a" / "b")),
         (f"{home}/./a/b/..", Place(home / "a")),
@@ -906,15 +935,34 @@ def test_a_path_is_typed(window: Window, settle: Settle, stand: Stand, home: Pat
         settle()
         assert (words, window.workspace.place) == (words, place)
         assert (field.isVisible(), steps.isVisible()) == (False, True)
+    odd = Path(os.fsdecode(os.fsencode(home) + b"/caf\xe9"))  # no text in any encoding of today
+    files_in(odd, "x.txt")
+    stand(odd)
+    window.path_bar.type()
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    settle()
+    assert window.workspace.place == Place(odd) and steps.isVisible() and not window.source.notice.isVisible()
+    click(window, "x.txt")
+    settle()
+    window.target.pack.folder.edit.setFocus()
+    QTest.keyClick(window.target.pack.folder.edit, Qt.Key.Key_Return)
+    assert window.workspace.packing.folder == odd
+    window.path_bar.type()
+    field.setText(str(home / "a"))
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    QTest.keyClick(field, Qt.Key.Key_Escape)  # before it was looked at
+    settle()
+    assert window.workspace.place == Place(odd)
     window.workspace.go(Place(home / "a", archive=archive, inner="deep"))
     settle()
     QTest.mouseClick(steps, Qt.MouseButton.LeftButton, pos=steps.rect().center())
     assert field.text() == str(archive / "deep")
-    field.setText("nowhere")
-    QTest.keyClick(field, Qt.Key.Key_Return)
-    settle()
-    assert window.source.notice.words.text() == f"There is no “{home / 'a' / 'nowhere'}”. Check the path."
-    assert field.isVisible() and field.text() == "nowhere"
+    for words in ("no\0where", "nowhere"):
+        field.setText(words)
+        QTest.keyClick(field, Qt.Key.Key_Return)
+        settle()
+        assert window.source.notice.words.text() == f"There is no {quoted(str(home / 'a' / words))}. Check the path."
+        assert field.isVisible() and field.text() == words
     QTest.keyClick(field, Qt.Key.Key_Escape)
     assert steps.isVisible() and window.workspace.place.inner == "deep"
 

@@ -116,10 +116,10 @@ def test_unpacking_names_what_is_hidden(window: Window, settle: Settle, stand: S
     window.source.view.selectAll()
     window.finder.setText("rent")
     settle()
-    assert window.target.go.text() == "Unpack 5 entries (4 hidden)"
+    assert window.target.go.text() == "Unpack 5 items (4 hidden)"
     window.source.offers.only_shown.click()
     settle()
-    assert window.target.go.text() == "Unpack 1 entry"
+    assert window.target.go.text() == "Unpack 1 item"
 
 
 # One press, one job

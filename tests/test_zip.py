@@ -258,8 +258,8 @@ def test_a_damaged_entry_is_named_and_the_others_come_out(tmp_path: Path, entry:
 
 def test_lies_about_the_whole_are_said() -> None:
     cases = {
-        raw_zip([Raw(b"a"), Raw(b"b")], count=7): "says that it has 7 entries, and 2 are there",
-        raw_zip([Raw(b"a")]) + b"junk": "4 bytes behind its end",
+        raw_zip([Raw(b"a"), Raw(b"b")], count=7): "says that it holds 7 items, but 2 are there",
+        raw_zip([Raw(b"a")]) + b"junk": "4 bytes after its end",
         raw_zip([Raw(b"a"), Raw(b"b", offset=0)]): "",
     }
     for data, words in cases.items():
@@ -368,7 +368,7 @@ def test_without_a_table_of_contents_whole_entries_come_out(out: type[io.BytesIO
     end[12:16] = (int.from_bytes(end[12:16], "little") + 10).to_bytes(4, "little")
     reader = open_source(MemorySource(data[:-22] + b"no record " + end, "s.zip"))
     assert contents(reader) == datas
-    assert issue_line(reader.notices[0]).endswith("damaged behind 12 entries; nothing more was found without it")
+    assert issue_line(reader.notices[0]).endswith("damaged after 12 items; nothing more was found without it")
     # Damage within the directory, within the header of an entry, and within its data.
     for at, lost in ((begin, None), (first, None), (ends[4], "5"), (ends[10] - 100, "10")):
         damaged = bytearray(data)

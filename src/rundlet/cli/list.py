@@ -108,7 +108,7 @@ class _Printer:
 
     def sums(self, count: int, total: int, packed: int) -> None:
         """Print what all entries are together, in bytes."""
-        self._output.say(f"{plural(count, 'entry')}, {size(total)}, packed to {size(packed)}")
+        self._output.say(f"{plural(count, 'item')}, {size(total)}, packed to {size(packed)}")
 
     def line(self, entry: Entry, target: str | None) -> None:
         """Print one entry, and where it points."""

@@ -23,12 +23,12 @@ VERBS = {"list": "list", "pack": "pack", "unpack": "unpack", "check": "check", "
 
 _USAGE = """\
 usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
-       rundlet list ARCHIVE                     say what is in an archive
+       rundlet list ARCHIVE                     list what is in an archive
        rundlet pack OUT ITEM ...                make an archive
-       rundlet unpack ARCHIVE ... --into DIR    take entries out
-       rundlet check ARCHIVE                    read every entry and judge it
+       rundlet unpack ARCHIVE ... --into DIR    unpack an archive
+       rundlet check ARCHIVE                    check whether an archive is intact
        rundlet settings [NAME [VALUE]]          show the settings, or change one
-       rundlet help [VERB]                      say how it is used
+       rundlet help [VERB]                      show how to use it
        rundlet --version
 
 "rundlet VERB --help" says more."""

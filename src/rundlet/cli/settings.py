@@ -30,7 +30,7 @@ def run(options: argparse.Namespace, output: Output) -> int:
     settings = Settings.read()
     if options.name is None:
         if options.reset:
-            raise PlanError("Which setting is to go back to its default? Name it.")
+            raise PlanError("Name the setting to reset.")
         _show(settings, SETTINGS, output)
         return 0
     setting = setting_named(options.name)
@@ -48,9 +48,7 @@ def _parsed(setting: Setting[Any], words: str) -> Any:
     try:
         return setting.parse(words)
     except ValueError as error:
-        raise PlanError(
-            f"{quoted(words)} is nothing that {setting.id} can be.", hint=f"It can be: {setting.words}."
-        ) from error
+        raise PlanError(f"{setting.id} can't be {quoted(words)}.", hint=f"It can be: {setting.words}.") from error
 
 
 def _show(settings: Settings, which: tuple[Setting[Any], ...], output: Output) -> None:

@@ -32,7 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("archives", type=Path, nargs="+", metavar="ARCHIVE")
     parser.add_argument("--into", type=Path, required=True, metavar="DIR", help="the folder; made when it is missing")
     parser.add_argument("--own-folder", action="store_true", help="a folder named after the archive below DIR")
-    parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="just the entries that match")
+    parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="only the items that match")
     parser.add_argument("--on-clash", choices=[c.value for c in UnpackClash], default=UnpackClash.RENAME.value)
     parser.add_argument("--leave-same", action="store_true", help="leave alone what is there with the same content")
     parser.add_argument("--dry-run", action="store_true", help="say where everything would land and do nothing")
@@ -104,7 +104,7 @@ def _matching(reader: ArchiveReader, patterns: list[str]) -> NDArray[np.int64] |
         return None
     rows = [row for row, entry in enumerate(reader.catalog) if _matches(plain_path(entry.path), patterns)]
     if not rows:
-        raise PlanError(f"No entry of {quoted(reader.source.name)} matches {', '.join(map(quoted, patterns))}.")
+        raise PlanError(f"Nothing in {quoted(reader.source.name)} matches {', '.join(map(quoted, patterns))}.")
     return np.array(rows, np.int64)
 
 

@@ -56,11 +56,11 @@ def _example(world: Path, out: Path) -> int:
     archive = out / "spring.zip"
     season = world / "2031 spring"
     items = [season / name for name in ("maps", "notes", "photos", "readings", "READ ME FIRST.txt")]
-    print("No display here, so this is the whole example without a window.")
+    print("No display here, so this is the full example without a window.")
     packed = json.loads(_rundlet("pack", "--json", archive, *items))
     print(f"Packed {packed['files']} files, {size(packed['bytes_in'])} into {size(packed['bytes_out'])}.")
     listed = json.loads(_rundlet("list", "--json", archive))
-    print(f"Listed {len(listed['entries'])} entries of a {listed['format']} archive.")
+    print(f"Listed {len(listed['entries'])} items of a {listed['format']} archive.")
     landing = out / "some of it"
     some = json.loads(_rundlet("unpack", "--json", archive, "--into", landing, "--only", "photos", "--only", "*.md"))
     print(f"Unpacked {some['files']} files, {size(some['bytes_out'])}.")

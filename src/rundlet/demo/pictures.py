@@ -112,7 +112,7 @@ def locked_in_parts(window: Window, world: Path) -> None:
     options.lock_box.first.setText("two herons at the weir")
     options.lock_box.again.setText("two herons at the weir")
     options.lock_box.hide_names.setChecked(True)
-    options.cut_into(2_000_000)
+    options.split_into(2_000_000)
     settle(window)
     window.how.pack.verticalScrollBar().setValue(window.how.pack.verticalScrollBar().maximum())
 

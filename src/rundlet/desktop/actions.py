@@ -20,7 +20,7 @@ class ActionSpec:
         id: its name in code and tests.
         words: its name for people.
         keys: the keys that call it.
-        group: where it is in the menu; see :data:`GROUPS`.
+        group: the part of the menu that it is in.
     """
 
     id: str
@@ -29,23 +29,20 @@ class ActionSpec:
     group: str = ""
 
 
-GROUPS = ("work", "Go", "look", "about")
-"""The parts of the menu in their order; one with a capital is a menu of its own."""
-
 ACTIONS = (
     ActionSpec("open_archive", "Open an archive …", group="work"),
     ActionSpec("go", "Pack or unpack", ("Ctrl+Return", "Ctrl+Enter"), "work"),
     ActionSpec("undo", "Undo the last job", ("Ctrl+Z",), "work"),
     ActionSpec("log", "Open the log", ("Ctrl+Shift+L",), "work"),
-    ActionSpec("back", "Back", ("Alt+Left",), "Go"),
-    ActionSpec("up", "One step up", ("Alt+Up",), "Go"),
-    ActionSpec("path", "Type a path", ("Ctrl+L",), "Go"),
-    ActionSpec("from", "Go to From", ("Alt+1",), "Go"),
-    ActionSpec("how", "Go to How", ("Alt+2",), "Go"),
-    ActionSpec("to", "Go to To", ("Alt+3",), "Go"),
+    ActionSpec("back", "Back", ("Alt+Left",), "go"),
+    ActionSpec("up", "One step up", ("Alt+Up",), "go"),
+    ActionSpec("path", "Type a path", ("Ctrl+L",), "go"),
+    ActionSpec("from", "Go to From", ("Alt+1",), "go"),
+    ActionSpec("how", "Go to How", ("Alt+2",), "go"),
+    ActionSpec("to", "Go to To", ("Alt+3",), "go"),
     ActionSpec("find", "Find", ("Ctrl+F",), "look"),
     ActionSpec("refresh", "Look again", ("F5",), "look"),
-    ActionSpec("shortcuts", "Keyboard shortcuts", ("Ctrl+F1",), "about"),
+    ActionSpec("shortcuts", "Keyboard shortcuts", ("F1",), "about"),
     ActionSpec("about", "About Rundlet", group="about"),
     ActionSpec("close", "Close the window", ("Ctrl+W", "Ctrl+Q"), "about"),
 )
@@ -69,8 +66,8 @@ LIST_ACTIONS = (
 LIST_KEYS = (
     ActionSpec("enter", "Open the current folder, archive or file", ("Return",)),
     ActionSpec("look", "Show or hide the preview", ("Space",)),
-    ActionSpec("toggle", "Select the current item too, or not", ("Ctrl+Space",)),
-    ActionSpec("range", "Select up to the next item", ("Shift+Up", "Shift+Down")),
+    ActionSpec("toggle", "Add or remove the current item", ("Ctrl+Space",)),
+    ActionSpec("range", "Extend the selection", ("Shift+Up", "Shift+Down")),
 )
 """What the list does with keys of its own."""
 

@@ -20,13 +20,13 @@ from rundlet.core.model.file_type import looks_like_a_program
 from rundlet.desktop.actions import LIST_ACTIONS
 from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program
+from rundlet.desktop.locations.place import OpenArchive, Place
 from rundlet.desktop.temp_copies import Copy, lend, lend_one
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
     from rundlet.desktop.locations.listing import Spot
-    from rundlet.desktop.locations.place import OpenArchive
     from rundlet.desktop.pages.from_column import FromColumn
     from rundlet.desktop.state.workspace import Workspace
     from rundlet.desktop.views.entry_views import EntryView, ThumbView
@@ -72,9 +72,7 @@ class FileActions(QObject):
         for view in source.pages.lists:
             self._wire_list(view)
         source.pages.added.connect(self._wire_list)
-        message = (
-            source.pages.message
-        )  # stands in the place of an empty folder, into which things can be put all the same
+        message = source.pages.message  # in place of an empty folder, into which things can be put all the same
         message.addActions(list(self.actions.values()))
         message.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         message.customContextMenuRequested.connect(self._offer_beside)
@@ -84,6 +82,7 @@ class FileActions(QObject):
         source.moved_onto.connect(self.put_into)
         source.open_wanted.connect(self._hand_over)
         jobs.ended.connect(self._name_next)
+        workspace.moved.connect(self._moved)
         workspace.restored.connect(self._name_new_folder)
         workspace.temp_copies.changed.connect(self._copy_changed)
         source.model.renamed.connect(self._renamed)
@@ -168,6 +167,10 @@ class FileActions(QObject):
             self._making = None
             self._to_name = result.outcome.target if result.outcome is not None else None
 
+    def _moved(self, place: Place) -> None:
+        if self._to_name is not None and place != Place(self._to_name.parent):
+            self._to_name = None  # it was left, and is not named on coming back
+
     def _name_new_folder(self, nodes: list[int]) -> None:
         """A folder that was just made can be named at once, when its row has come."""
         made, listing, self._to_name = self._to_name, self._workspace.listing, None
@@ -188,8 +191,11 @@ class FileActions(QObject):
     def _renamed(self, node: int, name: str) -> None:
         listing = self._workspace.listing
         path = listing.path_of(node) if listing is not None else None
-        if path is None:
-            return
+        if path is not None:
+            self.rename(path, name)
+
+    def rename(self, path: Path, name: str) -> None:
+        """Give a file or folder on the disk another name."""
 
         def work(_: Job) -> Outcome:
             from rundlet.core.fs.create_rename import rename

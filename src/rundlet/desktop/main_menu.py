@@ -9,7 +9,7 @@ from PySide6.QtCore import QSize, Qt, qVersion
 from PySide6.QtWidgets import QDialog, QLineEdit, QMenu, QMessageBox, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from rundlet import __version__
-from rundlet.desktop.actions import ACTIONS, GROUPS, LIST_ACTIONS, LIST_KEYS, keys_in_words
+from rundlet.desktop.actions import ACTIONS, LIST_ACTIONS, LIST_KEYS, keys_in_words
 from rundlet.desktop.theme.theme import theme
 
 if TYPE_CHECKING:
@@ -24,15 +24,18 @@ def fill_main_menu(menu: QMenu, actions: dict[str, QAction], of_list: Sequence[Q
     Args:
         of_list: what can be done with the selected items.
     """
-    for group in GROUPS:
-        those = [actions[spec.id] for spec in ACTIONS if spec.group == group]
-        if group[0].isupper():
-            menu.addSeparator()
-            menu.addMenu(group).addActions(those)
-            menu.addMenu("In the list").addActions(of_list)
-        else:
-            menu.addSeparator()
-            menu.addActions(those)
+
+    def of(group: str) -> list[QAction]:
+        return [actions[spec.id] for spec in ACTIONS if spec.group == group]
+
+    menu.addActions(of("work"))
+    menu.addSeparator()
+    menu.addMenu("Go").addActions(of("go"))
+    menu.addMenu("In the list").addActions(of_list)
+    menu.addSeparator()
+    menu.addActions(of("look"))
+    menu.addSeparator()
+    menu.addActions(of("about"))
 
 
 class ShortcutsWindow(QDialog):
@@ -55,10 +58,10 @@ class ShortcutsWindow(QDialog):
         self.view.setRootIsDecorated(False)
         self.view.setIndentation(s.gap)
         self._rows: list[QTreeWidgetItem] = []
+        bold = self.view.font()
+        bold.setBold(True)
         for heading, specs in (("Anywhere", ACTIONS), ("In the list", (*LIST_KEYS, *LIST_ACTIONS))):
             top = QTreeWidgetItem([heading])
-            bold = self.view.font()
-            bold.setBold(True)
             top.setFont(0, bold)
             self.view.addTopLevelItem(top)
             rows = [QTreeWidgetItem([spec.words, keys_in_words(spec)]) for spec in specs if spec.keys]

@@ -38,26 +38,22 @@ from rundlet.desktop.history import History
 from rundlet.desktop.job_starter import JobStarter
 from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
 from rundlet.desktop.locations.place import OpenArchive, Place
-from rundlet.desktop.locations.typed_path import path_words, typed_place
 from rundlet.desktop.pages.from_column import FromColumn
 from rundlet.desktop.pages.how_column import HowColumn
 from rundlet.desktop.pages.to_column import ToColumn
+from rundlet.desktop.path_bar import PathBar
 from rundlet.desktop.places_menu import PlacesMenu
 from rundlet.desktop.preview_loader import PreviewLoader, Thumbs
-from rundlet.desktop.state.archive_batch import ArchiveBatch
+from rundlet.desktop.state.archive_batch import ArchiveBatch, Task
 from rundlet.desktop.state.trial_runner import TrialRunner
 from rundlet.desktop.state.workspace import Workspace
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.breadcrumbs import Breadcrumbs
 from rundlet.desktop.views.job_strip import Strip
-from rundlet.desktop.views.path_field import PathField
 from rundlet.desktop.views.quiet_page import QuietPage
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
 
-    from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.outcomes import Outcome
     from rundlet.desktop.main_menu import ShortcutsWindow
 
 _HOLD_MS = 50
@@ -89,7 +85,7 @@ class Window(QMainWindow):
         )
         self._closing = False
         self._shortcuts: ShortcutsWindow | None = None
-        self._archives_task, self._typed_task = Latest(self.background), Latest(self.background)
+        self._archives_task = Latest(self.background)
         self._place_before: Place | None = None
         self._press_at: Place | None = None  # where the button is to be pressed once the landing is known
         self.preview_loader = PreviewLoader(self.workspace, self.background)
@@ -159,7 +155,7 @@ class Window(QMainWindow):
         self.places_button = QPushButton("Places")
         self.places_button.setIcon(theme.icon("place"))
         self.places_button.setMenu(self.places_menu.menu)
-        self.breadcrumbs = Breadcrumbs(self.places_button)
+        self.path_bar = PathBar(self.workspace, self.background, self.places_button)
         self.finder = QLineEdit()
         self.finder.setPlaceholderText("Find by name")
         self.finder.setAccessibleName("Find by name")
@@ -167,9 +163,7 @@ class Window(QMainWindow):
         self.finder.setFixedWidth(s.progress_width)
         row.addWidget(self.back_button)
         row.addWidget(self.places_button)
-        row.addWidget(self.breadcrumbs, 1)
-        self.path_field = PathField()
-        row.addWidget(self.path_field, 1)
+        row.addWidget(self.path_bar, 1)
         row.addWidget(self.finder)
         self.log_button = QPushButton("Log")
         self.log_button.setIcon(theme.icon("log"))
@@ -185,10 +179,8 @@ class Window(QMainWindow):
         ws = self.workspace
         ws.moved.connect(self._moved)
         ws.listed.connect(self._recall_archives)
-        self.breadcrumbs.chosen.connect(ws.go)
-        self.breadcrumbs.typing_wanted.connect(self._type_path)
-        self.path_field.returnPressed.connect(self._go_typed)
-        self.path_field.left.connect(self._leave_path)
+        self.path_bar.left.connect(self._go_from)
+        self.path_bar.refused.connect(self.source.notice.tell)
         self.back_button.clicked.connect(ws.back)
         self.finder.textChanged.connect(self.source.narrow_to)
         self.source.everything_wanted.connect(self.finder.clear)
@@ -196,7 +188,7 @@ class Window(QMainWindow):
         self.target.pack_pressed.connect(self.job_starter.start_pack)
         self.target.unpack_pressed.connect(self.job_starter.start_unpack)
         self.target.batch_pressed.connect(self.job_starter.start_several)
-        self.target.cut_wanted.connect(self.how.cut_into)
+        self.target.split_wanted.connect(self.how.split_into)
         self.jobs.ended.connect(self._job_ended)
         self.file_actions.unpack_wanted.connect(self._press_when_ready)
         ws.unpacking.landed.connect(self._landed)
@@ -232,7 +224,7 @@ class Window(QMainWindow):
             "how": self._go_how,
             "to": self._go_to,
             "undo": self.history.undo_last,
-            "path": self._type_path,
+            "path": self.path_bar.type,
             "open_archive": self._pick_archive,
             "shortcuts": self._show_shortcuts,
             "about": self._show_about,
@@ -243,13 +235,13 @@ class Window(QMainWindow):
         self.window_actions = add_actions(self, handlers)
 
     def _moved(self, place: Place) -> None:
-        self.breadcrumbs.show_place(place)
         self.back_button.setEnabled(self.workspace.can_go_back)
-        if place != self._place_before:
+        if place != self._place_before:  # a folder that was only read again leaves the focus on its step
+            self.path_bar.steps.show_place(place)
             self.finder.blockSignals(True)
             self.finder.clear()
             self.finder.blockSignals(False)
-            self._leave_path()
+            self.path_bar.leave()
         self._place_before = place
         self.source.notice.leave()
         if place.archive is not None and place.outer is None:
@@ -273,12 +265,12 @@ class Window(QMainWindow):
     def _hold_buttons(self, *_: object) -> None:
         """The button is off until the job that it started has taken over."""
         held = {
-            "pack": self.job_starter.holds_packing,
-            "unpack": self.job_starter.holds_unpacking,
-            "batch": self.job_starter.holds_batch,
+            Task.PACK: self.job_starter.holds_packing,
+            Task.UNPACK: self.job_starter.holds_unpacking,
+            Task.UNPACK_SEVERAL: self.job_starter.holds_batch,
         }
-        for button, what in self.target.buttons():
-            button.hold(held[what])
+        for button, task in self.target.buttons():
+            button.hold(held[task])
         if any(held.values()):
             self._press_timer.start()
         else:
@@ -335,17 +327,8 @@ class Window(QMainWindow):
         if better is not None:
             self.source.notice.tell(
                 f"{quoted(opened.path.name)} is a {opened.reader.info.id} archive, but its extension says otherwise.",
-                [(f"Rename it to {quoted(better)}", lambda: self._rename_archive(opened.path, better))],
+                [(f"Rename it to {quoted(better)}", lambda: self.file_actions.rename(opened.path, better))],
             )
-
-    def _rename_archive(self, path: Path, name: str) -> None:
-        def work(_: Job) -> Outcome:
-            from rundlet.core.fs.create_rename import rename
-
-            target = rename(path, name)
-            return Renamed(target, moved=[(str(path), str(target))])
-
-        self.jobs.start(Renamed, path, work, source=[path])
 
     def _go_find(self) -> None:
         self.finder.setFocus()
@@ -375,39 +358,6 @@ class Window(QMainWindow):
         chosen, _ = QFileDialog.getOpenFileName(self, "Open an archive", str(self.workspace.place.folder))
         if chosen:
             self.workspace.enter_file(Path(chosen))
-
-    def _type_path(self) -> None:
-        """Show the path as text, to be typed over or copied."""
-        self.path_field.setText(path_words(self.workspace.place))
-        self._show_path_field(on=True)
-        self.path_field.setFocus()
-        self.path_field.selectAll()
-
-    def _show_path_field(self, *, on: bool) -> None:
-        self.path_field.setVisible(on)
-        self.breadcrumbs.setVisible(not on)
-
-    def _leave_path(self) -> None:
-        had_focus = self.path_field.hasFocus()
-        self._show_path_field(on=False)
-        if had_focus:
-            self._go_from()
-
-    def _go_typed(self) -> None:
-        """Go where the typed path says; where nothing is there, that is said and the path stays to be mended."""
-        words, folder = self.path_field.text(), self.workspace.place.folder
-        self._typed_task.run(
-            lambda _: typed_place(words, folder),
-            done=self._go_where_typed,
-            failed=lambda e: self.source.notice.tell(str(e)),
-        )
-
-    def _go_where_typed(self, place: Place) -> None:
-        self._leave_path()
-        if place.archive is not None and not place.inner:
-            self.workspace.enter_file(place.archive)
-        else:
-            self.workspace.go(place)
 
     def _go_from(self) -> None:
         self.source.pages.page.setFocus()
@@ -444,6 +394,8 @@ class Window(QMainWindow):
                 self.workspace.enter_file(outcome.target)
             else:
                 self.workspace.go(Place(place.folder))
+        elif self.source.is_naming:
+            self.workspace.follower.tell_later()  # the list is not taken away from under the name
         elif not place.in_archive and outcome is not None:
             named = isinstance(outcome, FolderMade | Renamed)
             self.workspace.refresh(choose=[outcome.target] if named else ())

@@ -115,48 +115,47 @@ def _not_kept(outcome: Outcome) -> str:
     return joined([sentence(issue_words(issue)) for issue in outcome.issues if issue.reason in LOSSES])
 
 
-class _PackPresenter(Presenter[Packed]):
-    doing = "Packing {target:name}"
-    logged = "Packed {target}"
+class _ArchivePresenter(Presenter[O_co]):
+    """What all jobs that write an archive have in common."""
+
     makes_archive = True
+    undone = ""
+    undone_with_originals = ""
 
-    def summary(self, outcome: Packed) -> str:
-        gain = ", {saved:size} saved" if outcome.bytes_in > outcome.bytes_out else ""
-        words = "Packed {target:name}: {bytes_out:size} from {bytes_in:size}" + gain + ", in {seconds:duration}."
-        return fill(words, _facts(outcome))
-
-    def afterwards(self, outcome: Packed) -> str:
+    def afterwards(self, outcome: O_co) -> str:  # type: ignore[misc]
         return joined([_originals(outcome), _not_kept(outcome)])
 
-    def log_size(self, outcome: Packed) -> str:
-        return f"{size(outcome.bytes_out)} of {size(outcome.bytes_in)}"
+    def log_size(self, outcome: O_co) -> str:  # type: ignore[misc]
+        return fill("{bytes_out:size} of {bytes_in:size}", _facts(outcome))
 
     def undoing(self, record: Record, *, deletes: bool) -> str:
-        name = quoted(record.outcome.target.name)
         originals = bool(record.outcome.trashed)
         if record.outcome.replaced:
-            return f"Restore {name} as it was{' and the originals' if originals else ''}"
-        return f"Move {name} to the trash{' and restore the originals' if originals else ''}"
+            words = (
+                "Restore {target:name} as it was and the originals" if originals else "Restore {target:name} as it was"
+            )
+        else:
+            words = self.undone_with_originals if originals else self.undone
+        return fill(words, _facts(record.outcome))
 
 
-class _AddPresenter(Presenter[Added]):
+class _PackPresenter(_ArchivePresenter[Packed]):
+    doing = "Packing {target:name}"
+    done = "Packed {target:name}: {bytes_out:size} from {bytes_in:size}, in {seconds:duration}."
+    smaller = "Packed {target:name}: {bytes_out:size} from {bytes_in:size}, {saved:size} saved, in {seconds:duration}."
+    logged = "Packed {target}"
+    undone = "Move {target:name} to the trash"
+    undone_with_originals = "Move {target:name} to the trash and restore the originals"
+
+    def summary(self, outcome: Packed) -> str:
+        return fill(self.smaller if outcome.bytes_in > outcome.bytes_out else self.done, _facts(outcome))
+
+
+class _AddPresenter(_ArchivePresenter[Added]):
     doing = "Adding to {target:name}"
     done = "Added {files:file|files} to {target:name} in {seconds:duration}."
     logged = "Added to {target}"
-    makes_archive = True
-
-    def afterwards(self, outcome: Added) -> str:
-        return joined([_originals(outcome), _not_kept(outcome)])
-
-    def log_size(self, outcome: Added) -> str:
-        return f"{size(outcome.bytes_out)} of {size(outcome.bytes_in)}"
-
-    def undoing(self, record: Record, *, deletes: bool) -> str:
-        originals = bool(record.outcome.trashed)
-        if record.outcome.replaced:
-            name = quoted(record.outcome.target.name)
-            return f"Restore {name} as it was{' and the originals' if originals else ''}"
-        return "Restore the originals; what was added stays"
+    undone = undone_with_originals = "Restore the originals; what was added stays"
 
 
 class _UnpackPresenter(Presenter[Unpacked]):

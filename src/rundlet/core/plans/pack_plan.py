@@ -261,7 +261,7 @@ def _can_do(info: FormatInfo, options: WriteOptions) -> None:
     if options.hide_names and not (info.can_hide_names and options.password):
         if info.can_hide_names:
             raise PlanError("Names can only be hidden behind a password.")
-        raise PlanError(f"The format {info.id} can't hide the names of its entries.", hint="7z can.")
+        raise PlanError(f"The format {info.id} can't hide the names of its items.", hint="7z can.")
     if options.method and options.method not in info.methods:
         methods = f"It has: {', '.join(info.methods)}." if info.methods else None
         raise PlanError(f"The format {info.id} has no method {quoted(options.method)}.", hint=methods)

@@ -404,7 +404,7 @@ class PartsSink:
             try:
                 data = os.pread(self._files[index].fd, min(self._size - inside, end - offset), inside)
             except OSError as error:
-                raise file_problem(error, "read back", self.target) from error
+                raise file_problem(error, "check", self.target) from error
             if not data:
                 break
             pieces.append(data)

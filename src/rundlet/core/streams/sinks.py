@@ -266,7 +266,7 @@ class ArchiveSink:
         try:
             return os.pread(self._file.fd, length, offset)
         except OSError as error:
-            raise file_problem(error, "read back", self.target) from error
+            raise file_problem(error, "check", self.target) from error
 
     def rewind(self, offset: int) -> None:
         """Take back everything behind ``offset``."""

@@ -39,7 +39,7 @@ def typed_place(words: str, at: Path) -> Place:
     for candidate in (path, *path.parents):
         try:
             mode = candidate.stat().st_mode
-        except (FileNotFoundError, NotADirectoryError):
+        except (FileNotFoundError, NotADirectoryError, ValueError):  # the last for what no path can hold
             continue
         except OSError as error:
             raise file_problem(error, "open", candidate) from error

@@ -121,10 +121,14 @@ class FromColumn(Column):
                 if not isinstance(view, QListView):
                     view.setColumnHidden(COLUMNS.index(key), self.width() < least)
 
+    @property
+    def is_naming(self) -> bool:
+        """Whether the name of an item is being typed."""
+        return any(view.state() == QAbstractItemView.State.EditingState for view in self.pages.lists)
+
     def _hands_are_busy(self) -> bool:
         """Whether something is being typed, dragged or chosen from a menu, which rows must not be taken away from."""
-        editing = any(view.state() == QAbstractItemView.State.EditingState for view in self.pages.lists)
-        return editing or bool(QApplication.mouseButtons().value) or QApplication.activePopupWidget() is not None
+        return self.is_naming or bool(QApplication.mouseButtons().value) or QApplication.activePopupWidget() is not None
 
     def _wire(self) -> None:
         self._workspace.follower.held = self._hands_are_busy
@@ -299,8 +303,8 @@ class FromColumn(Column):
         if listing is None or not self._nothing_found:
             self.pages.show_place()
             return
-        what = text.quoted(self._find) if self._find else chosen.value if chosen else ""
-        more = "" if listing.opens_in_place else "Find looks in this folder, and not in the folders in it."
+        what = text.quoted(self._find or (chosen.value if chosen else ""))
+        more = "" if listing.opens_in_place else "Find looks in this folder only, not in its subfolders."
         self.pages.say(f"Nothing here matches {what}.", more, back="Show everything")
 
     def _choose_all_of(self, nodes: list[int]) -> None:

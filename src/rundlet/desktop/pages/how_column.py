@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QStackedWidget, QWidget
 
+from rundlet.desktop.state.archive_batch import Task
 from rundlet.desktop.views.basics import Choices, Column, scrolling
 from rundlet.desktop.views.quiet_page import QuietPage
 
@@ -89,11 +90,12 @@ class HowColumn(Column):
     @property
     def page(self) -> PackPage | UnpackPage | BatchPage | QuietPage:
         """The page that fits where one stands."""
-        if self._workspace.place.in_archive:
+        task = self._batch.task
+        if task is Task.UNPACK:
             return self.unpack
-        if self._batch.unpacks:
+        if task is Task.UNPACK_SEVERAL:
             return self.batch
-        return self.pack if self._workspace.selection.items else self.quiet
+        return self.pack if task is Task.PACK else self.quiet
 
     def _show(self, _: object = None) -> None:
         batch = self._batch
@@ -101,9 +103,9 @@ class HowColumn(Column):
         self.what.choose("unpack" if batch.form.wanted else "pack")
         self._pages.setCurrentWidget(self._holders[self.page])
 
-    def cut_into(self, size: int) -> None:
+    def split_into(self, size: int) -> None:
         """Split the archive into parts of so many bytes."""
-        self.pack.options.cut_into(size)
+        self.pack.options.split_into(size)
 
     def _what_chosen(self, what: str) -> None:
         def change(form: BatchForm) -> None:

@@ -52,7 +52,7 @@ _CLASHES = {
 class PackTarget(QWidget):
     """The archive's name and folder, its size and what it must fit, and whether its name is taken."""
 
-    cut_wanted = Signal(object)
+    split_wanted = Signal(object)
 
     def __init__(self, workspace: Workspace, trials: TrialRunner, quick: Quick) -> None:
         super().__init__()
@@ -207,7 +207,7 @@ class PackTarget(QWidget):
         if selection:
             self._workspace.packing.set_format_and_level(*selection)
         else:
-            self.cut_wanted.emit(self._workspace.packing.form.limit)
+            self.split_wanted.emit(self._workspace.packing.form.limit)
 
     def _limit_chosen(self, key: str) -> None:
         self.other_limit.clear()

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QStackedWidget
 
+from rundlet.desktop.state.archive_batch import Task
 from rundlet.desktop.views.basics import Column, GoButton
 from rundlet.desktop.views.quiet_page import QuietPage
 
@@ -26,13 +27,13 @@ class ToColumn(Column):
 
     Signals:
         pack_pressed, unpack_pressed, batch_pressed: the button of a page.
-        cut_wanted: the archive is to be split into parts of so many bytes.
+        split_wanted: the archive is to be split into parts of so many bytes.
     """
 
     pack_pressed = Signal()
     unpack_pressed = Signal()
     batch_pressed = Signal()
-    cut_wanted = Signal(object)
+    split_wanted = Signal(object)
 
     def __init__(self, workspace: Workspace, trials: TrialRunner, batch: ArchiveBatch, quick: Quick) -> None:
         super().__init__("To")
@@ -63,7 +64,7 @@ class ToColumn(Column):
 
             self._pack = PackTarget(self._workspace, self._trials, self._quick)
             self._pack.go.clicked.connect(self.pack_pressed)
-            self._pack.cut_wanted.connect(self.cut_wanted)
+            self._pack.split_wanted.connect(self.split_wanted)
             self._pages.addWidget(self._pack)
             self._pack.refresh()
         return self._pack
@@ -95,11 +96,12 @@ class ToColumn(Column):
     @property
     def page(self) -> PackTarget | UnpackTarget | BatchTarget | QuietPage:
         """The page that fits where one stands."""
-        if self._workspace.place.in_archive:
+        task = self._batch.task
+        if task is Task.UNPACK:
             return self.unpack
-        if self._batch.unpacks:
+        if task is Task.UNPACK_SEVERAL:
             return self.batch
-        return self.pack if self._workspace.selection.items else self.quiet
+        return self.pack if task is Task.PACK else self.quiet
 
     def _show(self, _: object = None) -> None:
         self._pages.setCurrentWidget(self.page)
@@ -110,9 +112,9 @@ class ToColumn(Column):
         page = self.page
         return self._no_button if isinstance(page, QuietPage) else page.go
 
-    def buttons(self) -> Iterator[tuple[GoButton, str]]:
-        """The buttons that there are by now, each with what it does: ``"pack"``, ``"unpack"`` or ``"batch"``."""
-        pages = (self._pack, "pack"), (self._unpack, "unpack"), (self._batch_target, "batch")
-        for page, what in pages:
+    def buttons(self) -> Iterator[tuple[GoButton, Task]]:
+        """The buttons that there are by now, each with what it does."""
+        pages = (self._pack, Task.PACK), (self._unpack, Task.UNPACK), (self._batch_target, Task.UNPACK_SEVERAL)
+        for page, task in pages:
             if page is not None:
-                yield page.go, what
+                yield page.go, task

@@ -102,7 +102,7 @@ class UnpackTarget(QWidget):
         self.own.setText(f"Create the folder “{text.shown(ws.unpacking.own_folder_name)}”")
         count = ws.selection.items
         more = ws.selection.out_of_sight
-        self.go.setText(f"Unpack {text.plural(count, 'entry')}{more}" if count else "Unpack everything")
+        self.go.setText(f"Unpack {text.plural(count, 'item')}{more}" if count else "Unpack everything")
         self.go.set_ready(False)  # until the plan for this is there
         if ws.listing is None:
             self.view.show_landing(None)

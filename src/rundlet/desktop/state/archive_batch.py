@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
+from enum import Enum
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -21,6 +22,15 @@ if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.work.extract_many import Outlook
     from rundlet.desktop.state.workspace import Workspace
+
+
+class Task(Enum):
+    """What the button would do; the columns show the pages for it."""
+
+    NOTHING = "nothing"
+    PACK = "pack"
+    UNPACK = "unpack"
+    UNPACK_SEVERAL = "unpack several"
 
 
 @dataclass(slots=True)
@@ -123,6 +133,15 @@ class ArchiveBatch(QObject):
     def unpacks(self) -> bool:
         """Whether the button unpacks them."""
         return not self._workspace.place.in_archive and bool(self.form.archives) and self.form.wanted
+
+    @property
+    def task(self) -> Task:
+        """What fits where the window stands and what is selected there."""
+        if self._workspace.place.in_archive:
+            return Task.UNPACK
+        if self.unpacks:
+            return Task.UNPACK_SEVERAL
+        return Task.PACK if self._workspace.selection.items else Task.NOTHING
 
 
 def _looks_like_one(path: Path) -> bool:

@@ -55,6 +55,10 @@ class FolderWatch(QObject):
         """Whether nothing was seen that is still to be told."""
         return not self._timer.isActive()
 
+    def tell_later(self) -> None:
+        """Tell of a change in a moment, or as soon as nothing holds that back."""
+        self._timer.start()
+
     def _tell(self) -> None:
         if self.held():
             self._timer.start()

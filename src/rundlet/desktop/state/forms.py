@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from rundlet.core.formats.detect import WRITABLE, by_id
 from rundlet.core.fs.scan import LeaveOut
@@ -12,9 +11,6 @@ from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.plans.pack_plan import PackClash
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.userdata.presets import SavedSettings
-
-if TYPE_CHECKING:
-    pass
 
 
 @dataclass(slots=True)

@@ -37,6 +37,7 @@ class FolderField(QWidget):
         super().__init__()
         self._quick = quick
         self._shown = Path()
+        self._offered = Path(), ""
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(theme.sizes.space)
@@ -71,8 +72,8 @@ class FolderField(QWidget):
         self._shown = folder
         self.make.setVisible(must_be_there and not os.path.isdir(folder))
         if not self.edit.hasFocus():
-            self.edit.setText(short_path(folder))
-            self.edit.setToolTip(str(folder))
+            self._show_text(folder)
+            self.edit.setToolTip(shown(str(folder)))
             self.edit.setCursorPosition(0)
 
     def fill(self) -> None:
@@ -112,15 +113,19 @@ class FolderField(QWidget):
 
     def _typed(self) -> None:
         words = self.edit.text().strip()
-        if words:
+        if words and self._offered != (self._shown, words):  # a path that is no text can't be had from its text again
             whole = self._shown / os.path.expanduser(words)  # noqa: PTH111 - a Path raises where there is no such person
             folder = Path(os.path.abspath(whole))
             if folder != self._shown:  # else Tab has only passed by
                 self.changed.emit(folder)
 
     def _take(self, folder: Path) -> None:
-        self.edit.setText(short_path(folder))
+        self._show_text(folder)
         self.changed.emit(folder)
+
+    def _show_text(self, folder: Path) -> None:
+        self._offered = folder, shown(short_path(folder))
+        self.edit.setText(self._offered[1])
 
     def _pick(self) -> None:
         chosen = QFileDialog.getExistingDirectory(self, "Choose a folder", str(Path(self.edit.text()).expanduser()))

@@ -148,7 +148,7 @@ class PackOptions(QWidget):
         index = self.part_size.findData(size)
         return self.part_size.itemText(index) if index >= 0 else text.size(size)
 
-    def cut_into(self, size: int) -> None:
+    def split_into(self, size: int) -> None:
         """Split into parts of so many bytes."""
         self.part_size.setEditText(self._size_words(size))
         self.parts.setChecked(True)

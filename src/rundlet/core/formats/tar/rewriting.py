@@ -139,7 +139,7 @@ class _Head:
         while True:
             block = data[at : at + BLOCK]
             if len(block) < BLOCK:
-                raise Corrupt("An entry does not begin where the list says.")
+                raise Corrupt("An item does not begin where the file list says.")
             at += BLOCK
             if block[TYPE] not in _EXTENSIONS:
                 break

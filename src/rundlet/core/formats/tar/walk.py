@@ -185,7 +185,7 @@ class Walker:
         end = base + (places[-1] + 1) * BLOCK + stored
         self._feed.skip((at - first) * BLOCK)
         if self._feed.position < end:
-            raise Truncated("It is cut off within the last entry.")
+            raise Truncated("It is cut off within the last item.")
         return True
 
     def _chart_of(self, buffer: bytes, begin: int) -> list[int]:
@@ -248,7 +248,7 @@ class Walker:
         whole = stored + -stored % BLOCK
         self._feed.skip(whole)
         if self._feed.position - before < stored:
-            raise Truncated("It is cut off within the last entry.")
+            raise Truncated("It is cut off within the last item.")
 
     def _special(self, block: bytes, kind: int) -> None:
         if not checksums_fit(np.frombuffer(block, np.uint8).reshape(1, BLOCK))[0]:

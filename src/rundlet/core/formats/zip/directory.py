@@ -121,7 +121,7 @@ def read_directory(source: ByteSource, end: End, limits: Limits, job: Job, code_
 
 def scanned_directory(source: ByteSource, job: Job, code_page: str | None = None) -> Directory | None:
     """A directory made of what is found by the headers in front of the entries; None when nothing is."""
-    job.begin("Looking for entries", total_bytes=source.size)
+    job.begin("Looking for items", total_bytes=source.size)
     found = scan(source, job)
     if not found.records:
         return None

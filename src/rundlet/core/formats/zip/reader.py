@@ -155,7 +155,7 @@ class ZipReader(ArchiveReader):
         directory = self.directory
         flags, method = directory.flags.item(row), directory.method.item(row)
         if directory.overlapping.item(row):
-            raise Corrupt("It shares its place in the archive with another entry.")
+            raise Corrupt("It shares its place in the archive with another item.")
         if flags & _UNSEEN:
             raise Unsupported("It is locked or patched in a way that has no open description.")
         below = self.directory.aes.get(row, (0, 0, -1))[2] if method == _AES else method
@@ -204,7 +204,7 @@ class ZipReader(ArchiveReader):
         salt_size = SALT_SIZES[strength]
         head = salt_size + VERIFIER_SIZE
         if head + CODE_SIZE > int(self.catalog.packed[row]):
-            raise Corrupt("It is too short for a locked entry.")
+            raise Corrupt("It is too short for a locked file.")
         data = read_exactly(self.source, data_at, head)
         return ZipKeys(password, data[:salt_size], strength), data[salt_size:], head
 
@@ -242,7 +242,7 @@ class ZipReader(ArchiveReader):
     def _legacy(self, row: int, data_at: int, password: bytes) -> LegacyCipher | None:
         """The cipher behind its header, or None when the header's last byte tells the password is wrong."""
         if int(self.catalog.packed[row]) < HEADER_SIZE:
-            raise Corrupt("It is too short for a locked entry.")
+            raise Corrupt("It is too short for a locked file.")
         cipher = LegacyCipher(password)
         head = cipher.decrypt(read_exactly(self.source, data_at, HEADER_SIZE))
         by_time = int(self.directory.flags[row]) & Flag.DESCRIPTOR

@@ -150,7 +150,7 @@ def _copy_altered(
     """An entry with another header in front of the same data."""
     head = read_exactly(reader.source, begin, _LOCAL_SIZE)
     if not head.startswith(LocalHeader.SIGNATURE):
-        raise Corrupt("An entry does not begin where the file list says.", offset=begin)
+        raise Corrupt("An item does not begin where the file list says.", offset=begin)
     length = _LOCAL_SIZE + sum(struct.unpack_from("<HH", head, 26))
     head = read_exactly(reader.source, begin, length)
     shared = _Shared.unpack(head, 4, _LOCAL_SIZE)

@@ -73,7 +73,7 @@ class ZipWriter:
     def keep(self, reader: ArchiveReader, edits: Edits, *, pool: Pool, job: Job, outcome: Outcome) -> None:
         assert isinstance(reader, ZipReader)
         end = reader.end
-        assert end is not None, "nothing is added to an archive that is not whole"
+        assert end is not None, "nothing is added to a damaged archive"
         self._kept = keep(reader, edits, self._sink, job.advance)
         self._kept_count = len(reader.catalog) - len(edits.removed)
         self._shift = end.shift
