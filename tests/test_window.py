@@ -307,6 +307,60 @@ def test_a_locked_archive_asks_in_place(
     assert (home / "x" / "a.txt").read_bytes() == (home / "a.txt").read_bytes()
 
 
+def test_locked_archives_are_unlocked_where_they_are_selected(
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path
+) -> None:
+    """A click on a locked archive leads to its password, asked once for several; keys that type nothing stay the list's."""
+    work = home / "work"
+    files_in(home, "a.txt b.txt c.txt")
+    work.mkdir()
+    for stem, fmt, password in (("a", "zip", "one"), ("b", "7z", "one"), ("c", "zip", "other")):
+        options = WriteOptions(1, password=password, hide_names=fmt == "7z")
+        pack(plan_pack([home / f"{stem}.txt"], target=work / f"{stem}.{fmt}", info=by_id(fmt).info, options=options))
+    pack_to(work / "d.zip", [home / "a.txt"])
+    stand(work)
+    view = window.source.view
+    click(window, "a.zip")
+    settle()
+    lock = window.how.batch.lock
+    assert lock.isVisible() and window.focusWidget() is lock.edit and window.how.batch.first is lock.edit
+    QTest.keyClick(lock.edit, Qt.Key.Key_Down)
+    settle()
+    assert window.focusWidget() is view and chosen(window) == ["b.7z"]  # by keys one stays in the list
+    click(window, "d.zip")
+    settle()
+    assert not lock.isVisible() and window.target.go.text() == "Unpack 1 archive"
+    click(window, "c.zip")
+    settle()
+    QTest.keyClick(lock.edit, Qt.Key.Key_Delete)
+    settle()
+    assert not (work / "c.zip").exists()
+    window.window_actions["undo"].trigger()
+    settle()
+    view.setFocus()
+    view.selectAll()
+    settle()
+    assert lock.words.text() == "3 archives are locked. One password is tried on all."
+    assert window.target.go.text() == "Unpack 1 archive"
+    for password, words, ready in (("no", "3 of them", 1), ("one", "it", 3), ("other", "", 4)):
+        lock.edit.setText(password)
+        lock.open.click()
+        settle()
+        said = f"This password doesn't open {words}. Check it and try again." if words else ""
+        assert (lock.words.text(), lock.isVisible()) == (said, bool(words))
+        assert window.target.go.text() == f"Unpack {ready} archive{'' if ready == 1 else 's'}"
+    click(window, "d.zip")
+    settle()
+    view.selectAll()
+    settle()
+    assert window.target.go.text() == "Unpack 4 archives"  # what was right is known
+    window.target.go.click()
+    settle()
+    assert {p.name: p.read_bytes() for p in work.glob("*/*.txt")} == {
+        f"{stem}.txt": (home / f"{stem}.txt").read_bytes() for stem in "abc"
+    }
+
+
 @pytest.mark.parametrize(
     ("fmt", "whole", "one"),
     [("zip", "20.0 kB of 30.0 kB", "10.0 kB of 20.0 kB"), ("7z", "10.0 kB of 30.0 kB", "20.0 kB once unpacked")],
@@ -661,7 +715,7 @@ def test_several_archives_at_once(window: Window, settle: Settle, stand: Stand, 
         if record.note
     } == {
         "loose": "new", "one folder": "new", "tree": "new",  # two that hold a "tree" are not mixed
-        "secret.zip": "It is locked; go into it to give its password.",
+        "secret.zip": "It is locked with a password.",
         "words.zip": "“words.zip” is not an archive that Rundlet can read.",
     }  # fmt: skip
     assert page.facts.text().endswith(" · 2 archives can't be unpacked")

@@ -172,6 +172,7 @@ class JobStarter:
         self._note_folder(into)
         ready = [outlook.path for outlook in form.ready]
         rules = {path: dict(own) for path, own in form.rules.items()}
+        passwords = {outlook.path: outlook.password for outlook in form.ready if outlook.password}
 
         def work(job: Job) -> Outcome:
             from rundlet.core.work.extract_many import unpack_several
@@ -181,6 +182,7 @@ class JobStarter:
                 into=into,
                 on_clash=form.on_clash,
                 rules=rules,
+                passwords=passwords,
                 keep_replaced=True,
                 after=Afterwards.TRASH if form.trash else Afterwards.STAYS,
                 job=job,

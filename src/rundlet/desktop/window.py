@@ -7,8 +7,10 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtCore import QEvent, QKeyCombination, Qt, QTimer
+from PySide6.QtGui import QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
+    QApplication,
     QFileDialog,
     QHBoxLayout,
     QLineEdit,
@@ -185,6 +187,8 @@ class Window(QMainWindow):
         self.finder.textChanged.connect(self.source.narrow_to)
         self.source.everything_wanted.connect(self.finder.clear)
         self.source.dropped.connect(ws.gather)
+        self.how.password_wanted.connect(self._ask_password)
+        self.how.unused_key.connect(self._pass_key_on)
         self.target.pack_pressed.connect(self.job_starter.start_pack)
         self.target.unpack_pressed.connect(self.job_starter.start_unpack)
         self.target.batch_pressed.connect(self.job_starter.start_several)
@@ -288,6 +292,22 @@ class Window(QMainWindow):
         """A key that needs something selected says so where nothing is."""
         if isinstance(self.target.page, QuietPage):
             self.source.notice.tell("Nothing is selected. Select files or folders first, or open an archive.")
+
+    def _ask_password(self) -> None:
+        """A locked archive was clicked: its password can be typed at once. Who goes through the list by keys stays there."""
+        if self.source.pointed:
+            self.how.batch.lock.edit.setFocus()
+
+    def _pass_key_on(self, key: QKeyCombination) -> None:
+        """A key that the empty field for a password has no use for is meant for the list."""
+        self._go_from()
+        view = self.source.pages.page
+        for action in view.actions():
+            if QKeySequence(key) in action.shortcuts():
+                action.trigger()
+                return
+        for happened in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
+            QApplication.sendEvent(view, QKeyEvent(happened, key.key(), key.keyboardModifiers()))
 
     def _press_when_ready(self) -> None:
         """Unpack everything, as soon as it is known where it lands; not if the person goes elsewhere before that."""

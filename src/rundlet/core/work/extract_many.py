@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rundlet.core.errors import Cancelled, RundletError
+from rundlet.core.errors import Cancelled, PasswordNeeded, RundletError
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.fs.safe_names import first_free
 from rundlet.core.jobs.findings import Reason
@@ -30,11 +30,15 @@ class Outlook:
         path: the archive.
         plan: where it lands; None when it can't be unpacked as it is.
         problem: why, in a sentence, or "".
+        locked: whether it can't be unpacked for want of its password.
+        password: the one that opens it, or "".
     """
 
     path: Path
     plan: UnpackPlan | None = None
     problem: str = ""
+    locked: bool = False
+    password: str = field(default="", repr=False)
 
 
 Rules = Mapping[Path, Mapping[Steps, UnpackClash]]
@@ -47,27 +51,59 @@ def look_ahead(
     into: Path,
     on_clash: UnpackClash,
     rules: Rules | None = None,
+    passwords: Mapping[Path, Sequence[str]] | None = None,
     keep_replaced: bool,
     job: Job | None = None,
 ) -> list[Outlook]:
-    """Open each archive and work out where it would land. Nothing is written."""
+    """Open each archive and work out where it would land. Nothing is written.
+
+    Args:
+        passwords: for each archive those to try in turn, where it is locked.
+    """
     job = job or Job()
     landing = _Landing(into, on_clash, rules or {}, keep_replaced, job)
     found = []
     for path in archives:
         job.checkpoint()
         try:
-            reader = open_archive(path, Opening(job=job, keeps=False))
+            reader, password = _unlocked(path, (passwords or {}).get(path, ()), Opening(job=job, keeps=False))
+        except PasswordNeeded:
+            found.append(Outlook(path, problem="It is locked with a password.", locked=True))
+            continue
         except RundletError as error:
             found.append(Outlook(path, problem=str(error)))
             continue
         try:
-            locked = bool(reader.catalog.encrypted.any())
-            plan = None if locked else landing.plan(reader, path)
-            found.append(Outlook(path, plan, "It is locked; go into it to give its password." if locked else ""))
+            found.append(Outlook(path, landing.plan(reader, path), password=password))
         finally:
             reader.close()
     return found
+
+
+def _unlocked(path: Path, passwords: Sequence[str], opening: Opening) -> tuple[ArchiveReader, str]:
+    """Open an archive with the first password that fits, and say which one; with none where it needs none.
+
+    Raises:
+        PasswordNeeded: when it is locked and none of them fits.
+    """
+    for password in ("", *passwords):
+        try:
+            reader = open_archive(path, replace(opening, password=password or None))
+        except PasswordNeeded:
+            continue
+        try:
+            if reader.unlocked or not bool(reader.catalog.encrypted.any()):
+                return reader, password
+            if password:
+                reader.unlock(password)
+                return reader, password
+        except PasswordNeeded:
+            pass
+        except BaseException:
+            reader.close()
+            raise
+        reader.close()
+    raise PasswordNeeded("It is locked with a password.")
 
 
 class _Landing:
@@ -111,6 +147,7 @@ def unpack_several(
     into: Path,
     on_clash: UnpackClash = UnpackClash.RENAME,
     rules: Rules | None = None,
+    passwords: Mapping[Path, str] | None = None,
     keep_replaced: bool = False,
     after: Afterwards = Afterwards.STAYS,
     job: Job | None = None,
@@ -118,6 +155,7 @@ def unpack_several(
     """Unpack archives into a folder; one that can't be unpacked is named and the others go on.
 
     Args:
+        passwords: of those that are locked.
         after: what becomes of each archive when everything in it came out.
     """
     job = job or Job()
@@ -126,7 +164,7 @@ def unpack_several(
     try:
         for path in archives:
             try:
-                _one(path, whole, landing, after, job)
+                _one(path, (passwords or {}).get(path, ""), whole, landing, after, job)
             except RundletError as error:
                 whole.add_error(path.name, error, Reason.LEFT_OUT)
     except Cancelled:
@@ -136,8 +174,8 @@ def unpack_several(
     return whole
 
 
-def _one(path: Path, whole: Unpacked, landing: _Landing, after: Afterwards, job: Job) -> None:
-    reader = open_archive(path, Opening(job=job))
+def _one(path: Path, password: str, whole: Unpacked, landing: _Landing, after: Afterwards, job: Job) -> None:
+    reader, _ = _unlocked(path, [password] if password else [], Opening(job=job))
     try:
         plan = landing.plan(reader, path)
         outcome = unpack(plan, reader, job)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QCheckBox, QRadioButton, QWidget
 
 from rundlet.core import text
@@ -21,6 +22,7 @@ from rundlet.desktop.views.basics import (
 )
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.landing_tree import LandingView, Taken, set_rule, taken_hint
+from rundlet.desktop.views.lock_field import LockField
 from rundlet.presentation.findings import finding_words
 
 if TYPE_CHECKING:
@@ -28,16 +30,25 @@ if TYPE_CHECKING:
 
 
 class BatchPage(QWidget):
-    """What becomes of taken names, and of the archives afterwards, when several are unpacked."""
+    """The lock, what becomes of taken names, and of the archives afterwards, when several are unpacked.
+
+    Signals:
+        password_wanted: a locked archive is selected, and its password is not known.
+    """
+
+    password_wanted = Signal()
 
     def __init__(self, batch: ArchiveBatch) -> None:
         super().__init__()
         self._batch = batch
+        self._asked_for: tuple[Path, ...] = ()
         column = page_layout(self)
         self.statement = label("", "statement")
         self.more = label("Each archive gets its own folder, unless it already holds a single folder.", "soft")
         column.addWidget(self.statement)
         column.addWidget(self.more)
+        self.lock = LockField("Password of the locked archives")
+        column.addWidget(self.lock)
         column.addWidget(heading("If a name is taken"))
         self.clash = {rule: QRadioButton(words) for rule, words in CLASH_WORDS.items()}
         self._clash_group = radio_group(self, list(self.clash.values()), column)
@@ -52,6 +63,7 @@ class BatchPage(QWidget):
         self._clash_group.buttonClicked.connect(self._changed)
         self.trash.clicked.connect(self._changed)
         self.show_files.clicked.connect(self._changed)
+        self.lock.typed.connect(batch.unlock)
         batch.changed.connect(self._show)
 
     def refresh(self) -> None:
@@ -61,11 +73,12 @@ class BatchPage(QWidget):
     @property
     def first(self) -> QWidget:
         """Where one begins by keyboard."""
-        return self.clash[self._batch.form.on_clash]
+        return self.lock.edit if self._batch.form.locked else self.clash[self._batch.form.on_clash]
 
     def _show(self) -> None:
         form = self._batch.form
         self.statement.setText(f"Unpack {text.plural(len(form.archives), 'archive')}")
+        self._show_lock(form)
         self.clash[form.on_clash].setChecked(True)
         self.trash.setChecked(form.trash)
         stays = [(o.path, o.plan.lacking) for o in form.ready if o.plan is not None and o.plan.lacking is not None]
@@ -79,6 +92,29 @@ class BatchPage(QWidget):
                 f"as {finding_words(stays[0][1])}."
             )
         self.show_files.setChecked(form.show)
+
+    def _show_lock(self, form: BatchForm) -> None:
+        if not form.outlooks and form.archives == self._asked_for:
+            return  # a password is being tried
+        asks = bool(form.locked)
+        new = asks and form.archives != self._asked_for
+        self._asked_for = form.archives if asks else ()
+        if new:
+            self.lock.ask(False)  # what was typed for others
+        self.lock.ask(asks)
+        if not asks:
+            return
+        count = len(form.locked)
+        if form.typed:
+            what = "it" if count == 1 else f"{count} of them"
+            self.lock.refuse(f"This password doesn't open {what}. Check it and try again.")
+        elif len(form.archives) > 1:
+            locked = (
+                "1 archive is locked." if count == 1 else f"{count} archives are locked. One password is tried on all."
+            )
+            self.lock.show_words(locked)
+        if new:
+            self.password_wanted.emit()
 
     def _changed(self, _: object = None) -> None:
         rule = next(rule for rule, button in self.clash.items() if button.isChecked())

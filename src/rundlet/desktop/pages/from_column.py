@@ -126,6 +126,12 @@ class FromColumn(Column):
         """Whether the name of an item is being typed."""
         return any(view.state() == QAbstractItemView.State.EditingState for view in self.pages.lists)
 
+    @property
+    def pointed(self) -> bool:
+        """Whether the list has the focus and its items were selected with the mouse."""
+        view = self.pages.page
+        return view.hasFocus() and any(view is rows and rows.pointed for rows in self.pages.lists)
+
     def _hands_are_busy(self) -> bool:
         """Whether something is being typed, dragged or chosen from a menu, which rows must not be taken away from."""
         return self.is_naming or bool(QApplication.mouseButtons().value) or QApplication.activePopupWidget() is not None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import QKeyCombination, Signal
 from PySide6.QtWidgets import QStackedWidget, QWidget
 
 from rundlet.desktop.state.archive_batch import Task
@@ -21,7 +22,15 @@ if TYPE_CHECKING:
 
 
 class HowColumn(Column):
-    """Shows the page that fits where one stands; each is made when it is first wanted."""
+    """Shows the page that fits where one stands; each is made when it is first wanted.
+
+    Signals:
+        password_wanted: archives are selected whose password is not known.
+        unused_key: a key that an empty password field has no use for.
+    """
+
+    password_wanted = Signal()
+    unused_key = Signal(QKeyCombination)
 
     def __init__(self, workspace: Workspace, trials: TrialRunner, batch: ArchiveBatch, presets: Presets) -> None:
         super().__init__("How")
@@ -72,6 +81,7 @@ class HowColumn(Column):
             from rundlet.desktop.pages.unpack_page import UnpackPage
 
             self._unpack = UnpackPage(self._workspace)
+            self._unpack.lock.unused_key.connect(self.unused_key)
             self._hold(self._unpack, scrolling(self._unpack))
             self._unpack.refresh()
         return self._unpack
@@ -83,6 +93,8 @@ class HowColumn(Column):
             from rundlet.desktop.pages.batch_page import BatchPage
 
             self._batch_page = BatchPage(self._batch)
+            self._batch_page.password_wanted.connect(self.password_wanted)
+            self._batch_page.lock.unused_key.connect(self.unused_key)
             self._hold(self._batch_page, scrolling(self._batch_page))
             self._batch_page.refresh()
         return self._batch_page

@@ -6,9 +6,6 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import (
     QCheckBox,
-    QHBoxLayout,
-    QLineEdit,
-    QPushButton,
     QRadioButton,
     QWidget,
 )
@@ -16,7 +13,6 @@ from PySide6.QtWidgets import (
 from rundlet.core import text
 from rundlet.core.model.entry import ROOT, UNKNOWN
 from rundlet.core.plans.unpack_plan import Afterwards
-from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import (
     CLASH_WORDS,
     SHOW_WORDS,
@@ -26,6 +22,7 @@ from rundlet.desktop.views.basics import (
     radio_group,
 )
 from rundlet.desktop.views.gauge import Gauge
+from rundlet.desktop.views.lock_field import LockField
 from rundlet.presentation.findings import finding_words, issue_words
 
 if TYPE_CHECKING:
@@ -38,48 +35,6 @@ _AFTER_WORDS = {
     Afterwards.TRASH: "Move the archive to the trash",
     Afterwards.INTO: "Move the archive into the folder",
 }
-
-
-class LockField(QWidget):
-    """Asks in place for the password of a locked archive; gone when there is no need of one."""
-
-    def __init__(self, workspace: Workspace) -> None:
-        super().__init__()
-        self._workspace = workspace
-        column = page_layout(self, gap=theme.sizes.space)
-        column.addWidget(heading("Locked"))
-        row = QHBoxLayout()
-        self.edit = QLineEdit()
-        self.edit.setEchoMode(QLineEdit.EchoMode.Password)
-        self.edit.setPlaceholderText("Password")
-        self.edit.setAccessibleName("Password of the archive")
-        self.open = QPushButton("Unlock")
-        row.addWidget(self.edit, 1)
-        row.addWidget(self.open)
-        column.addLayout(row)
-        self.words = label("", "warn")
-        column.addWidget(self.words)
-        self.edit.returnPressed.connect(self._try)
-        self.open.clicked.connect(self._try)
-        workspace.unpacking.changed.connect(self._show)
-        workspace.opener.unlock_failed.connect(self._failed)
-
-    def _show(self) -> None:
-        self.setVisible(self._workspace.needs_password)
-        if not self._workspace.needs_password:
-            self.edit.clear()
-            self.words.clear()
-        self.words.setVisible(bool(self.words.text()))
-
-    def _try(self) -> None:
-        self.words.clear()
-        self._workspace.unlock(self.edit.text())
-
-    def _failed(self, error: RundletError) -> None:
-        self.words.setText(error.message)
-        self.words.setVisible(True)
-        self.edit.selectAll()
-        self.edit.setFocus()
 
 
 class UnpackPage(QWidget):
@@ -95,7 +50,7 @@ class UnpackPage(QWidget):
         column.addWidget(self.statement)
         column.addWidget(self.more)
         column.addWidget(self.gauge)
-        self.lock = LockField(workspace)
+        self.lock = LockField("Password of the archive")
         column.addWidget(self.lock)
         column.addWidget(heading("Folders"))
         self.with_folders = QRadioButton("Keep the folders")
@@ -118,8 +73,13 @@ class UnpackPage(QWidget):
         self._after_group.buttonClicked.connect(self._after_chosen)
         self._folder_group.buttonClicked.connect(self._folders_chosen)
         self._clash_group.buttonClicked.connect(self._clash_chosen)
+        self.lock.typed.connect(workspace.unlock)
+        workspace.opener.unlock_failed.connect(self._refuse)
         workspace.unpacking.changed.connect(self._show)
         workspace.unpacking.landed.connect(self._show_outcome)
+
+    def _refuse(self, error: RundletError) -> None:
+        self.lock.refuse(error.message)
 
     def _show_outcome(self, *_: object) -> None:
         """What is not kept, and that the archive stays where it would not go though that is asked for."""
@@ -140,10 +100,11 @@ class UnpackPage(QWidget):
     @property
     def first(self) -> QWidget:
         """Where one begins by keyboard."""
-        return self.with_folders
+        return self.lock.edit if self._workspace.needs_password else self.with_folders
 
     def _show(self) -> None:
         self._show_outcome()
+        self.lock.ask(self._workspace.needs_password)
         form, selection = self._workspace.unpacking.form, self._workspace.selection
         (self.with_folders if form.keep_folders else self.just_files).setChecked(True)
         self.clash[form.on_clash].setChecked(True)

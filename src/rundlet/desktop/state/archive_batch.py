@@ -14,6 +14,7 @@ from PySide6.QtCore import QObject, Signal
 from rundlet.core.model.file_type import FileType, file_type_of
 from rundlet.core.model.natural import natural_key
 from rundlet.core.plans.unpack_plan import Steps, UnpackClash
+from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.locations.landing_rows import LandingListing
@@ -45,6 +46,7 @@ class BatchForm:
         rules: other rules for single names of each archive.
         trash: whether each archive goes to the trash when all of it went well.
         show: whether what came out is shown in the file manager afterwards.
+        typed: the password that was typed last, which is tried on all that are locked.
         outlooks: what would come of each; empty while that is not known.
         landing: the same as a tree; None while that is not known.
     """
@@ -56,6 +58,7 @@ class BatchForm:
     rules: dict[Path, dict[Steps, UnpackClash]] = field(default_factory=dict)
     trash: bool = False
     show: bool = False
+    typed: str = field(default="", repr=False)
     outlooks: tuple[Outlook, ...] = ()
     landing: LandingListing | None = None
 
@@ -63,6 +66,11 @@ class BatchForm:
     def ready(self) -> list[Outlook]:
         """Those that can be unpacked."""
         return [outlook for outlook in self.outlooks if outlook.plan is not None]
+
+    @property
+    def locked(self) -> list[Path]:
+        """Those whose password is not known."""
+        return [outlook.path for outlook in self.outlooks if outlook.locked]
 
 
 class ArchiveBatch(QObject):
@@ -94,6 +102,15 @@ class ArchiveBatch(QObject):
         change(self.form)
         self._plan()
 
+    def unlock(self, password: str) -> None:
+        """Try a password on all that are locked."""
+        no_core_dumps()
+
+        def change(form: BatchForm) -> None:
+            form.typed = password
+
+        self.change(change)
+
     def plan_again(self) -> None:
         """Work out anew what would come of them, after the disk has changed."""
         if self.unpacks:
@@ -108,16 +125,23 @@ class ArchiveBatch(QObject):
             return
         archives, into, on_clash = form.archives, self.folder, form.on_clash
         rules = {path: dict(own) for path, own in form.rules.items()}
+        opener, typed = self._workspace.opener, form.typed
+        passwords = {path: [word for word in (opener.password_of(path), typed) if word] for path in archives}
 
         def work(job: Job) -> tuple[list[Outlook], LandingListing]:
             from rundlet.core.work.extract_many import look_ahead
 
-            found = look_ahead(archives, into=into, on_clash=on_clash, rules=rules, keep_replaced=True, job=job)
+            found = look_ahead(
+                archives, into=into, on_clash=on_clash, rules=rules, passwords=passwords, keep_replaced=True, job=job
+            )
             plans = [outlook.plan for outlook in found if outlook.plan is not None]
             problems = [(outlook.path.name, outlook.problem) for outlook in found if outlook.problem]
             return found, LandingListing(into, plans, problems)
 
         def done(result: tuple[list[Outlook], LandingListing]) -> None:
+            for outlook in result[0]:
+                if outlook.password:
+                    opener.remember_password(outlook.path, outlook.password)
             if self.form is form:
                 form.outlooks, form.landing = tuple(result[0]), result[1]
                 self.changed.emit()

@@ -98,6 +98,14 @@ class ArchiveOpener(QObject):
         if archive.password:
             self._passwords[archive.path] = archive.password
 
+    def password_of(self, path: Path) -> str:
+        """The password that opened an archive before, or ""."""
+        return self._passwords.get(path, "")
+
+    def remember_password(self, path: Path, password: str) -> None:
+        """Use a password that opens an archive from now on."""
+        self._passwords[path] = password
+
     def unlock(self, archive: OpenArchive, password: str, done: Callable[[], None]) -> None:
         """Try a password of an open archive; ``done`` or the signal follows."""
         no_core_dumps()

@@ -57,6 +57,7 @@ class EntryView(QTreeView):
     look_wanted = Signal()
     drag_wanted = Signal(object)
     replaced = Signal()
+    pointed = False
 
     def __init__(self, model: EntryModel) -> None:
         super().__init__()
@@ -228,6 +229,7 @@ class ThumbView(QListView):
     look_wanted = Signal()
     drag_wanted = Signal(object)
     replaced = Signal()
+    pointed = False
 
     def __init__(self, beside: EntryView, thumbs: Thumbs) -> None:
         super().__init__()

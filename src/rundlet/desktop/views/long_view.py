@@ -41,6 +41,7 @@ class LongView(QTableView):
     look_wanted = Signal()
     drag_wanted = Signal(object)
     replaced = Signal()
+    pointed = False
 
     def __init__(self, beside: EntryView) -> None:
         super().__init__()

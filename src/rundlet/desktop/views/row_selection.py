@@ -26,12 +26,14 @@ class RowsView(Protocol):
 
     Attributes:
         entered, look_wanted, replaced: its signals.
+        pointed: whether it was the mouse that selected last, and not a key.
     """
 
     entries: EntryModel
     entered: Any
     look_wanted: Any
     replaced: Any
+    pointed: bool
 
     def in_tick(self, index: Index, at: QPoint) -> bool:
         """Whether a point lies on the tick box of a row."""
@@ -60,6 +62,8 @@ def tell_replaced(
     view: RowsView, command: QItemSelectionModel.SelectionFlag, event: QEvent | None
 ) -> QItemSelectionModel.SelectionFlag:
     """Pass a command on, and say so when a person lets go of everything else with it."""
+    if event is not None:
+        view.pointed = isinstance(event, QMouseEvent)
     if event is not None and command & _Flag.Clear:
         view.replaced.emit()
     return command
