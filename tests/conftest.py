@@ -28,7 +28,7 @@ os.environ["XDG_CONFIG_HOME"] = str(_DATA / "config")
 atexit.register(shutil.rmtree, _DATA, ignore_errors=True)
 
 
-from windows import settle, stand, window  # noqa: E402, F401 - after the platform is settled
+from windows import qapp, settle, stand, window  # noqa: E402, F401 - after the platform is settled
 
 
 @pytest.fixture(autouse=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import subprocess
 import sys
+from dataclasses import asdict
 from pathlib import Path
 
 import pytest
@@ -86,20 +87,61 @@ def test_what_is_to_happen_soon_ends_with_whoever_wanted_it() -> None:
         assert not alone.search(path.read_text("utf-8")), path
 
 
-def test_every_colour_is_readable_on_its_ground() -> None:
-    from rundlet.desktop.theme.tokens import DARK, LIGHT
+def _contrast(a: str, b: str) -> float:
+    """The contrast of two colours, from 1 to 21, as the guidelines for accessible content define it."""
 
     def light(colour: str) -> float:
         parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
         linear = [p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts]
         return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
 
-    def contrast(a: str, b: str) -> float:
-        high, low = sorted((light(a), light(b)), reverse=True)
-        return (high + 0.05) / (low + 0.05)
+    high, low = sorted((light(a), light(b)), reverse=True)
+    return (high + 0.05) / (low + 0.05)
 
-    for p in (LIGHT, DARK):
-        for ink in (p.ink, p.soft, p.moss, p.amber, p.slate):
-            assert contrast(ink, p.card) >= 4.5
-        assert contrast(p.on_wine, p.wine) >= 4.5
-        assert contrast(p.ink, p.wine_wash) >= 4.5
+
+_GROUNDS = ("card", "paper", "wine_wash", "oak_wash")
+
+
+def test_every_colour_stands_out_from_every_ground() -> None:
+    """Text at 4.5 to 1, and edges, icons and fillings at 3 to 1: in light and dark, on selected rows too."""
+    from rundlet.desktop.theme.tokens import DARK, LIGHT
+
+    wanted = {(ink, ground): 4.5 for ink in ("ink", "soft", "moss", "amber", "slate") for ground in _GROUNDS}
+    wanted |= {(ink, ground): 4.5 for ink in ("wine_deep",) for ground in ("card", "paper")}  # links under the mouse
+    wanted |= {("on_wine", "wine"): 4.5, ("on_wine", "wine_deep"): 4.5, ("card", "ink"): 4.5}
+    wanted |= {(edge, ground): 3 for edge in ("frame",) for ground in ("card", "paper")}
+    wanted |= {(drawn, ground): 3 for drawn in ("wine", "oak") for ground in _GROUNDS}
+    for palette in (LIGHT, DARK):
+        colours = asdict(palette)
+        known = set(colours) - {"line", *_GROUNDS}
+        assert known == {ink for ink, _ in wanted} - {"card"}, "a new colour says here where it is seen"
+        low = {
+            pair: got
+            for pair, least in wanted.items()
+            if (got := _contrast(colours[pair[0]], colours[pair[1]])) < least
+        }
+        assert not low, low
+
+
+def test_the_style_sheet_pairs_only_colours_that_stand_out() -> None:
+    """What is written on a ground of its own can be read there; what can be pressed or typed in has an edge to be seen."""
+    from rundlet.desktop.theme.tokens import DARK, LIGHT
+
+    sheet = (PACKAGE / "desktop" / "theme" / "style.qss").read_text("utf-8")
+    rules = re.findall(r"([^{}]+)\{((?:[^{}]|\$\{\w+\})*)\}", sheet)
+    assert len(rules) > 50
+    seen = 0
+    for palette in (LIGHT, DARK):
+        colours = asdict(palette)
+        for where, what in rules:
+            told = dict(re.findall(r"([\w-]+):[^;]*\$(\w+)\s*;", what))
+            ground = told.get("background", "card")
+            least = 3 if ":disabled" in where else 4.5
+            if ink := told.get("color"):
+                seen += 1
+                assert _contrast(colours[ink], colours[ground]) >= least, (where, ink, ground)
+            edge = told.get("border") or told.get("border-color")
+            if edge and re.search("QPushButton|QToolButton|QLineEdit|QComboBox(?! QAbstract)", where):
+                seen += 1
+                assert edge != "line" and _contrast(colours[edge], colours["card"]) >= 3, (where, edge)
+    assert seen > 40

@@ -10,10 +10,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
 import pytest
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QSessionManager
+from PySide6.QtCore import QPoint, QRect, Qt
+from PySide6.QtGui import QFont, QFontInfo, QSessionManager
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QPushButton, QScrollArea, QWidget
 
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.fs.private_folders import new_private_folder, sweep_private_copies
@@ -555,6 +555,79 @@ def test_icons_follow_a_change_between_light_and_dark(window: Window) -> None:
     finally:
         theme.apply(make_app(), dark=False)
     assert ink() == before
+
+
+def test_the_desktops_text_size_is_followed(
+    window: Window, qtbot: QtBot, settle: Settle, stand: Stand, home: Path
+) -> None:
+    """Text, and the room that it needs, grow at once when the desktop's text does; nothing is cut at twice the size."""
+    app = make_app()
+    files_in(home / "work", "a.txt b.txt")
+    stand(home / "work")
+    window.source.view.selectAll()
+    settle()
+    window.resize(1280, 800)
+    usual, before = QFont(app.font()), (window.log_button.height(), window.source.view.header().sectionSize(2))
+    large = QFont(usual)
+    large.setPixelSize(26)
+    try:
+        app.setFont(large)
+        qtbot.waitUntil(lambda: window.log_button.height() > before[0] * 1.5, timeout=5000)
+        assert QFontInfo(window.log_button.font()).pixelSize() == theme.sizes.body == 26
+        assert window.source.view.header().sectionSize(2) > before[1] * 1.5
+        assert (window.width(), window.height()) == (1280, 800)
+        assert window.right.orientation() == Qt.Orientation.Vertical
+        buttons = [b for b in window.findChildren(QPushButton) if b.isVisible() and b.text()]
+        edges = window.rect()
+
+        def cut() -> list[str]:
+            """Buttons without room for their words; and the large one, where it is not whole in the window."""
+            narrow = [b.text() for b in buttons if b.isVisible() and b.width() < b.sizeHint().width()]
+            go = window.target.go
+            return narrow + [go.text()] * (not edges.contains(QRect(go.mapTo(window, QPoint(0, 0)), go.size())))
+
+        assert len(buttons) > 5
+        qtbot.waitUntil(lambda: not cut(), timeout=5000)
+    finally:
+        app.setFont(usual)
+    qtbot.waitUntil(lambda: window.log_button.height() == before[0], timeout=5000)
+    assert theme.sizes.body == 13
+
+
+def test_every_control_shows_that_it_has_the_focus(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """The ring is seen on each kind of control: at least a frame's worth of its pixels changes."""
+    files_in(home / "work", "a.txt b.txt")
+    pack_to(home / "work" / "x.zip", [home / "work" / "a.txt"])
+    stand(home / "work")
+    window.source.view.selectAll()
+    settle()
+    window.activateWindow()
+    window.how.pack.options.parts.setChecked(True)
+    settle()
+    unseen, kinds = [], set()
+    for control in window.findChildren(QWidget):
+        if not (control.isVisible() and control.isEnabled() and control.focusPolicy() & Qt.FocusPolicy.TabFocus):
+            continue
+        if isinstance(control, QScrollArea) or control.focusProxy() is not None:
+            continue
+        (window.finder if control is not window.finder else window.places_button).setFocus()
+        QTest.qWait(0)
+        before = control.grab().toImage()
+        control.setFocus(Qt.FocusReason.TabFocusReason)
+        QTest.qWait(0)
+        after = control.grab().toImage()
+        kinds.add(type(control).__name__)
+        wide, high = after.width(), after.height()
+        changed = sum(
+            before.pixel(x, y) != after.pixel(x, y)
+            for x in range(0, wide, 2) for y in range(0, high, 2)
+        ) if before.size() == after.size() else wide  # fmt: skip
+        if changed < min(wide, high) // 2:
+            unseen.append(
+                (type(control).__name__, control.accessibleName() or getattr(control, "text", str)(), changed)
+            )
+    assert len(kinds) >= 6, kinds
+    assert not unseen, unseen
 
 
 def test_private_copies_of_a_killed_window_go_and_changed_ones_are_kept(

@@ -33,6 +33,12 @@ CTRL, SHIFT, NONE = (
 LEFT = Qt.MouseButton.LeftButton
 
 
+@pytest.fixture(scope="session")
+def qapp() -> QApplication:
+    """The application as it is made for people: in its own style, and following the desktop."""
+    return make_app()
+
+
 @pytest.fixture
 def window(qtbot: QtBot, home: Path) -> Iterator[Window]:
     theme.apply(make_app(), dark=False)

@@ -1,4 +1,4 @@
-"""Read every entry of an archive and judge it."""
+"""Check an archive: read every item in it and name those that are damaged."""
 
 from __future__ import annotations
 

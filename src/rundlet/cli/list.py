@@ -1,4 +1,4 @@
-"""Say what is in an archive."""
+"""List what is in an archive."""
 
 from __future__ import annotations
 

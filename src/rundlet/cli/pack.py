@@ -1,4 +1,4 @@
-"""Make an archive. An item is stored under its own name, a folder with everything in it."""
+"""Pack files and folders into an archive. Each is stored under its own name, a folder with everything in it."""
 
 from __future__ import annotations
 

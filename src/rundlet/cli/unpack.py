@@ -1,4 +1,4 @@
-"""Take entries out of archives. They go straight into DIR; several archives each into a folder of its own below it."""
+"""Unpack archives into DIR. With several archives, each gets a folder of its own in it."""
 
 from __future__ import annotations
 

@@ -30,6 +30,7 @@ class ActionSpec:
 
 
 ACTIONS = (
+    ActionSpec("new_window", "New window", ("Ctrl+N",), "work"),
     ActionSpec("open_archive", "Open an archive …", group="work"),
     ActionSpec("go", "Pack or unpack", ("Ctrl+Return", "Ctrl+Enter"), "work"),
     ActionSpec("undo", "Undo the last job", ("Ctrl+Z",), "work"),
@@ -42,6 +43,7 @@ ACTIONS = (
     ActionSpec("to", "Go to To", ("Alt+3",), "go"),
     ActionSpec("find", "Find", ("Ctrl+F",), "look"),
     ActionSpec("refresh", "Look again", ("F5",), "look"),
+    ActionSpec("help", "Help", group="about"),
     ActionSpec("shortcuts", "Keyboard shortcuts", ("F1",), "about"),
     ActionSpec("about", "About Rundlet", group="about"),
     ActionSpec("close", "Close the window", ("Ctrl+W", "Ctrl+Q"), "about"),

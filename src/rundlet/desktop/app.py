@@ -58,6 +58,7 @@ def make_app(*, sheet: bool = True) -> QApplication:
         loop.awake.connect(interface_wakes)
         loop.aboutToBlock.connect(interface_rests)
         app.styleHints().colorSchemeChanged.connect(lambda _: theme.apply(app))
+        app.fontChanged.connect(lambda _: theme.apply(app))
     theme.apply(app, sheet=sheet)
     return app
 

@@ -21,6 +21,7 @@ from rundlet.desktop.actions import LIST_ACTIONS
 from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program
 from rundlet.desktop.locations.place import OpenArchive, Place
+from rundlet.desktop.state.archive_batch import Task
 from rundlet.desktop.temp_copies import Copy, lend, lend_one
 
 if TYPE_CHECKING:
@@ -28,9 +29,19 @@ if TYPE_CHECKING:
     from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
     from rundlet.desktop.locations.listing import Spot
     from rundlet.desktop.pages.from_column import FromColumn
+    from rundlet.desktop.programs import Program
+    from rundlet.desktop.state.archive_batch import ArchiveBatch
     from rundlet.desktop.state.workspace import Workspace
     from rundlet.desktop.views.entry_views import EntryView, ThumbView
     from rundlet.desktop.views.long_view import LongView
+
+
+_MENU = (
+    ("open", "look_inside"),
+    ("copy", "cut", "paste", "rename", "new_folder", "trash"),
+    ("all", "others", "hidden"),
+)
+"""The actions of the list in its own menu, group by group."""
 
 
 class FileActions(QObject):
@@ -38,14 +49,17 @@ class FileActions(QObject):
 
     Signals:
         unpack_wanted: everything in the archive is to be unpacked.
+        task_wanted: what is to be done with what is selected, as a :class:`Task`.
     """
 
     unpack_wanted = Signal()
+    task_wanted = Signal(object)
 
-    def __init__(self, workspace: Workspace, source: FromColumn, jobs: Jobs) -> None:
+    def __init__(self, workspace: Workspace, source: FromColumn, batch: ArchiveBatch, jobs: Jobs) -> None:
         super().__init__(source)
         self._workspace = workspace
         self._source = source
+        self._batch = batch
         self._jobs = jobs
         handlers: dict[str, Callable[[], object]] = {
             "all": source.view.selectAll,
@@ -131,11 +145,56 @@ class FileActions(QObject):
         return self._workspace.listing is not None and self._workspace.listing.is_editable
 
     def menu(self) -> QMenu:
-        """What the right mouse button offers."""
+        """What the right mouse button offers: only what can be done here."""
         self._refresh()
         menu = QMenu(self._source)
-        menu.addActions(self.offered)
+        for words, task in self._tasks():
+            menu.addAction(words).triggered.connect(lambda _=False, task=task: self.task_wanted.emit(task))
+        for names in _MENU:
+            menu.addSeparator()
+            for name in names:
+                if not self.actions[name].isEnabled():
+                    continue
+                menu.addAction(self.actions[name])
+                if name == "open" and self._spot is not None and self._spot.path is not None:
+                    self._add_programs(menu, self._spot.path)
         return menu
+
+    def _tasks(self) -> list[tuple[str, Task]]:
+        """What can be done with what is selected, in words."""
+        selection, archives = self._workspace.selection, self._batch.form.archives
+        count = text.plural(selection.items, "item")
+        if self._workspace.place.in_archive:
+            return [(f"Unpack {count}" if selection.items else "Unpack everything", Task.UNPACK)]
+        if not selection.items:
+            return []
+        unpack = [(f"Unpack {text.plural(len(archives), 'archive')}", Task.UNPACK_SEVERAL)] if archives else []
+        return [*unpack, (f"Pack {count}{selection.out_of_sight}", Task.PACK)]
+
+    def _add_programs(self, menu: QMenu, path: Path) -> None:
+        """Offer the programs that open a file, which are looked for when their menu is opened."""
+        if os.path.isdir(path):
+            return
+        programs = menu.addMenu("Open with")
+
+        def fill() -> None:
+            if programs.isEmpty():
+                self._fill_programs(programs, path)
+
+        programs.aboutToShow.connect(fill)
+
+    def _fill_programs(self, menu: QMenu, path: Path) -> None:
+        from rundlet.desktop.programs import programs_for  # when it is asked for
+
+        for program in programs_for(path):
+            action = menu.addAction(program.name.replace("&", "&&"))
+            action.triggered.connect(lambda _=False, program=program: self._open_with(program, path))
+        if menu.isEmpty():
+            menu.addAction("No program here opens this").setEnabled(False)
+
+    def _open_with(self, program: Program, path: Path) -> None:
+        if not program.open(path):
+            self._source.notice.tell(f"{text.shown(program.name)} could not be started.")
 
     @property
     def offered(self) -> list[QAction]:

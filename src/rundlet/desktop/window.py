@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QEvent, QKeyCombination, Qt, QTimer
+from PySide6.QtCore import QEvent, QKeyCombination, QProcess, Qt, QTimer
 from PySide6.QtGui import QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
@@ -56,6 +57,7 @@ from rundlet.desktop.views.quiet_page import QuietPage
 if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
 
+    from rundlet.desktop.help import HelpWindow
     from rundlet.desktop.main_menu import ShortcutsWindow
 
 _HOLD_MS = 50
@@ -87,9 +89,11 @@ class Window(QMainWindow):
         )
         self._closing = False
         self._shortcuts: ShortcutsWindow | None = None
+        self._help: HelpWindow | None = None
         self._archives_task = Latest(self.background)
         self._place_before: Place | None = None
-        self._press_at: Place | None = None  # where the button is to be pressed once the landing is known
+        # Where, and with what selected, the button is to be pressed once it is known where things land.
+        self._press_at: tuple[Place, tuple[int, ...]] | None = None
         self.preview_loader = PreviewLoader(self.workspace, self.background)
         self.thumbs = Thumbs(self.workspace, self.background)
         self.source = FromColumn(self.workspace, self.preview_loader, self.thumbs)
@@ -102,7 +106,7 @@ class Window(QMainWindow):
         self.target = ToColumn(self.workspace, self.trials, self.batch, self.places_menu.quick)
         self.job_starter = JobStarter(self.workspace, self.batch, self.trials, self.jobs, self.places_menu.note_folder)
         self.strip = Strip(self.jobs)
-        self.file_actions = FileActions(self.workspace, self.source, self.jobs)
+        self.file_actions = FileActions(self.workspace, self.source, self.batch, self.jobs)
         self._lay_out()
         self._wire()
         self.source.pages.page.setFocus()
@@ -136,13 +140,19 @@ class Window(QMainWindow):
             splitter.setChildrenCollapsible(False)
             splitter.setHandleWidth(s.gap + s.space)
         self.columns.setStretchFactor(0, 1)
-        self.source.setMinimumWidth(s.from_least)
-        self.how.setMinimumWidth(s.how_least)
-        self.target.setMinimumWidth(s.to_least)
         self.columns.setSizes([s.window_width * 50 // 100, s.window_width * 50 // 100])
         self.right.setSizes([s.window_width * 25 // 100, s.window_width * 25 // 100])
         rows.addWidget(self.columns, 1)
         rows.addWidget(self.strip)
+        self._fit_text()
+
+    def _fit_text(self) -> None:
+        """Give the columns and fields the room that text of this size needs."""
+        s = theme.sizes
+        self.source.setMinimumWidth(s.from_least)
+        self.how.setMinimumWidth(s.how_least)
+        self.target.setMinimumWidth(s.to_least)
+        self.finder.setFixedWidth(s.progress_width)
         # Else three columns beside each other, which want more, would keep it from getting narrow enough to stack two of them.
         self.setMinimumSize(s.from_least + s.how_least + 3 * s.wide, s.window_least)
 
@@ -162,7 +172,6 @@ class Window(QMainWindow):
         self.finder.setPlaceholderText("Find by name")
         self.finder.setAccessibleName("Find by name")
         self.finder.setClearButtonEnabled(True)
-        self.finder.setFixedWidth(s.progress_width)
         row.addWidget(self.back_button)
         row.addWidget(self.places_button)
         row.addWidget(self.path_bar, 1)
@@ -187,6 +196,8 @@ class Window(QMainWindow):
         self.finder.textChanged.connect(self.source.narrow_to)
         self.source.everything_wanted.connect(self.finder.clear)
         self.source.dropped.connect(ws.gather)
+        self.how.dropped.connect(ws.gather)
+        self.target.refused.connect(self.source.notice.tell)
         self.how.password_wanted.connect(self._ask_password)
         self.how.unused_key.connect(self._pass_key_on)
         self.target.pack_pressed.connect(self.job_starter.start_pack)
@@ -194,8 +205,10 @@ class Window(QMainWindow):
         self.target.batch_pressed.connect(self.job_starter.start_several)
         self.target.split_wanted.connect(self.how.split_into)
         self.jobs.ended.connect(self._job_ended)
-        self.file_actions.unpack_wanted.connect(self._press_when_ready)
+        self.file_actions.unpack_wanted.connect(self._unpack_when_ready)
+        self.file_actions.task_wanted.connect(self._do)
         ws.unpacking.landed.connect(self._landed)
+        self.batch.changed.connect(self._landed)
         ws.unpacking.landing_failed.connect(self._call_off)
         ws.leaving.connect(self._call_off)
         ws.listed.connect(self._look_at_archive)
@@ -229,6 +242,8 @@ class Window(QMainWindow):
             "to": self._go_to,
             "undo": self.history.undo_last,
             "path": self.path_bar.type,
+            "new_window": self._open_window,
+            "help": self._show_help,
             "open_archive": self._pick_archive,
             "shortcuts": self._show_shortcuts,
             "about": self._show_about,
@@ -309,18 +324,36 @@ class Window(QMainWindow):
         for happened in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
             QApplication.sendEvent(view, QKeyEvent(happened, key.key(), key.keyboardModifiers()))
 
-    def _press_when_ready(self) -> None:
+    @property
+    def _here(self) -> tuple[Place, tuple[int, ...]]:
+        return self.workspace.place, tuple(self.workspace.selection.nodes)
+
+    def _unpack_when_ready(self) -> None:
         """Unpack everything, as soon as it is known where it lands; not if the person goes elsewhere before that."""
-        self._press_at = self.workspace.place
+        self._press_at = self._here
         self.workspace.unpacking.plan_again()
+
+    def _do(self, task: Task) -> None:
+        """Do with what is selected what a menu offered, in the way that the columns show."""
+        if task in (Task.PACK, Task.UNPACK_SEVERAL) and self.batch.form.archives:
+            self.how.choose(task)
+        known = self.batch.form.outlooks if task is Task.UNPACK_SEVERAL else self.workspace.unpacking.plan
+        if self.target.go.isEnabled():
+            self.target.go.click()
+        elif task is not Task.PACK and not known:
+            self._press_at = self._here
+        else:
+            self._go_to()  # which says why not
 
     def _landed(self, *_: object) -> None:
         if self._press_at is not None:
             QTimer.singleShot(0, self, self._press_landed)  # once everybody else knows where it lands
 
     def _press_landed(self) -> None:
-        place, self._press_at = self._press_at, None  # None when it was called off meanwhile
-        if place == self.workspace.place and not self.workspace.selection.items:
+        if self._press_at is None or (self.batch.unpacks and not self.batch.form.outlooks):
+            return  # it was called off meanwhile, or is not known yet
+        here, self._press_at = self._press_at, None
+        if here == self._here:
             self._press_button()
 
     def _call_off(self, *_: object) -> None:
@@ -368,6 +401,21 @@ class Window(QMainWindow):
             self._shortcuts = ShortcutsWindow(self)
         self._shortcuts.show()
         self._shortcuts.raise_()
+
+    def _show_help(self) -> None:
+        if self._help is None:
+            from rundlet.desktop.help import HelpWindow
+
+            self._help = HelpWindow(self)
+        self._help.show()
+        self._help.raise_()
+
+    def _open_window(self) -> None:
+        """One more window, at the same place: a process of its own, so that neither can take the other one with it."""
+        place = self.workspace.place
+        started = QProcess.startDetached(sys.executable, ["-m", "rundlet", str(place.archive or place.folder)])
+        if not (started[0] if isinstance(started, tuple) else started):
+            self.source.notice.tell("A new window could not be opened.")
 
     def _show_about(self) -> None:
         from rundlet.desktop.main_menu import about_box
@@ -429,6 +477,17 @@ class Window(QMainWindow):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
+        self._stack()
+
+    def changeEvent(self, event: QEvent) -> None:
+        super().changeEvent(event)
+        if event.type() == QEvent.Type.StyleChange:  # the size of the desktop's text may be another
+            self._fit_text()
+            self._stack()
+            self.source.pages.fit_text()
+
+    def _stack(self) -> None:
+        """Put How and To one below the other where the window is too narrow for three columns."""
         s = theme.sizes
         beside = s.from_least + s.how_least + s.to_least + 4 * s.wide  # what three columns want, with large text too
         narrow = self.width() < max(s.stack_below, beside)
@@ -437,7 +496,7 @@ class Window(QMainWindow):
         self.right.setOrientation(way)
         if narrow and turned:
             self.columns.setSizes([self.width() * 55 // 100, self.width() * 45 // 100])
-            self.right.setSizes([self.height() // 2, self.height() // 2])
+            self.right.setSizes([self.height() * 45 // 100, self.height() * 55 // 100])
 
     def close_now(self) -> None:
         """Close the window; what is under way is cancelled."""

@@ -15,7 +15,7 @@ from rundlet.core.model.file_type import FileType
 from rundlet.desktop.delegates.elided_names import fitted
 from rundlet.desktop.delegates.name_editing import NameEditingDelegate
 from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.theme.style import paint_indicator
+from rundlet.desktop.theme.style import paint_indicator, paint_ring
 from rundlet.desktop.theme.theme import theme
 
 if TYPE_CHECKING:
@@ -92,8 +92,7 @@ class RowDelegate(NameEditingDelegate):
         if selected and self._ticks:
             painter.fillRect(QRect(rect.left(), rect.top(), s.mark, rect.height()), theme.color("wine"))
         if option.state & QStyle.StateFlag.State_HasFocus:
-            painter.setPen(theme.color("wine"))
-            painter.drawRect(rect.adjusted(0, 0, -1, -1))
+            paint_ring(painter, QRectF(rect))
         left = rect.left() + s.gap
         if self._ticks:
             paint_indicator(painter, QRectF(self.tick_rect(rect)), on=selected)

@@ -51,7 +51,7 @@ class ThumbDelegate(NameEditingDelegate):
         painter.save()
         painter.setRenderHints(QPainter.RenderHint.Antialiasing | QPainter.RenderHint.SmoothPixmapTransform)
         focused = bool(option.state & QStyle.StateFlag.State_HasFocus)
-        painter.setPen(QPen(theme.color("wine" if focused or selected else "line"), s.edge))
+        painter.setPen(QPen(theme.color("wine" if focused or selected else "line"), s.ring if focused else s.edge))
         painter.setBrush(theme.color("wine_wash" if selected else "card"))
         painter.drawRoundedRect(card, s.corner, s.corner)
         lines = s.body + s.space

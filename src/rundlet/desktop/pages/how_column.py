@@ -7,11 +7,14 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QKeyCombination, Signal
 from PySide6.QtWidgets import QStackedWidget, QWidget
 
+from rundlet.desktop.dragging import local_files
 from rundlet.desktop.state.archive_batch import Task
 from rundlet.desktop.views.basics import Choices, Column, scrolling
 from rundlet.desktop.views.quiet_page import QuietPage
 
 if TYPE_CHECKING:
+    from PySide6.QtGui import QDragEnterEvent, QDropEvent
+
     from rundlet.core.userdata.presets import Presets
     from rundlet.desktop.pages.batch_page import BatchPage
     from rundlet.desktop.pages.pack_page import PackPage
@@ -25,15 +28,18 @@ class HowColumn(Column):
     """Shows the page that fits where one stands; each is made when it is first wanted.
 
     Signals:
+        dropped: files that were dragged here.
         password_wanted: archives are selected whose password is not known.
         unused_key: a key that an empty password field has no use for.
     """
 
+    dropped = Signal(object)
     password_wanted = Signal()
     unused_key = Signal(QKeyCombination)
 
     def __init__(self, workspace: Workspace, trials: TrialRunner, batch: ArchiveBatch, presets: Presets) -> None:
         super().__init__("How")
+        self.setAcceptDrops(True)
         self._workspace = workspace
         self._trials = trials
         self._batch = batch
@@ -115,9 +121,21 @@ class HowColumn(Column):
         self.what.choose("unpack" if batch.form.wanted else "pack")
         self._pages.setCurrentWidget(self._holders[self.page])
 
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls() and event.source() is None:  # what comes from our list is selected there already
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        event.acceptProposedAction()
+        self.dropped.emit(local_files(event.mimeData()))
+
     def split_into(self, size: int) -> None:
         """Split the archive into parts of so many bytes."""
         self.pack.options.split_into(size)
+
+    def choose(self, task: Task) -> None:
+        """Pack the selected archives, or unpack them."""
+        self._what_chosen("pack" if task is Task.PACK else "unpack")
 
     def _what_chosen(self, what: str) -> None:
         def change(form: BatchForm) -> None:

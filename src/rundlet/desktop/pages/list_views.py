@@ -11,6 +11,7 @@ from rundlet.core.model.file_type import FileType
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.entry_views import EntryView
 from rundlet.desktop.views.message_page import MessagePage
+from rundlet.desktop.views.row_selection import lay_out_columns
 
 if TYPE_CHECKING:
     from rundlet.desktop.models.entries import EntryModel
@@ -131,6 +132,12 @@ class ListViews(QStackedWidget):
     def lists(self) -> tuple[EntryView | LongView | ThumbView, ...]:
         """All that show rows and are there by now, of which one is in sight at most."""
         return tuple(view for view in (self.view, self._long, self._thumbs) if view is not None)
+
+    def fit_text(self) -> None:
+        """Give the columns of the lists the room that text of this size needs."""
+        lay_out_columns(self.view.header())
+        if self._long is not None:
+            lay_out_columns(self._long.horizontalHeader())
 
     @property
     def is_map(self) -> bool:

@@ -87,7 +87,7 @@ class PackPage(QScrollArea):
         self.options = PackOptions(workspace)
         column.addWidget(self.options)
         self.saved_settings = SavedSettingsBox(workspace, presets)
-        column.addWidget(self.saved_settings)
+        self.options.fold.column.addWidget(self.saved_settings)
         column.addStretch(1)
         self.level.valueChanged.connect(workspace.packing.set_level)
         self.formats.chosen.connect(workspace.packing.set_format)

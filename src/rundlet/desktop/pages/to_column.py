@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QStackedWidget
 
+from rundlet.desktop.dragging import local_files
 from rundlet.desktop.state.archive_batch import Task
 from rundlet.desktop.views.basics import Column, GoButton
 from rundlet.desktop.views.quiet_page import QuietPage
 
 if TYPE_CHECKING:
+    from PySide6.QtGui import QDragEnterEvent, QDropEvent
+
     from rundlet.desktop.pages.batch_page import BatchTarget
     from rundlet.desktop.pages.pack_target import PackTarget
     from rundlet.desktop.pages.unpack_target import UnpackTarget
@@ -27,6 +31,7 @@ class ToColumn(Column):
 
     Signals:
         pack_pressed, unpack_pressed, batch_pressed: the button of a page.
+        refused: with a sentence that says why what was dropped here can't be used.
         split_wanted: the archive is to be split into parts of so many bytes.
     """
 
@@ -34,9 +39,11 @@ class ToColumn(Column):
     unpack_pressed = Signal()
     batch_pressed = Signal()
     split_wanted = Signal(object)
+    refused = Signal(str)
 
     def __init__(self, workspace: Workspace, trials: TrialRunner, batch: ArchiveBatch, quick: Quick) -> None:
         super().__init__("To")
+        self.setAcceptDrops(True)
         self._workspace = workspace
         self._trials = trials
         self._batch = batch
@@ -102,6 +109,22 @@ class ToColumn(Column):
         if task is Task.UNPACK_SEVERAL:
             return self.batch
         return self.pack if task is Task.PACK else self.quiet
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """A folder that is dropped here is where the outcome goes."""
+        event.setDropAction(Qt.DropAction.CopyAction)
+        event.accept()
+        dropped, page = local_files(event.mimeData()), self.page
+        if isinstance(page, QuietPage):
+            self.refused.emit("Nothing is selected yet. Select files or an archive first, then drop a folder on To.")
+        elif len(dropped) == 1 and os.path.isdir(dropped[0]):
+            page.folder.take(dropped[0])
+        else:
+            self.refused.emit("Drop one folder on To: it becomes the folder that the result goes into.")
 
     def _show(self, _: object = None) -> None:
         self._pages.setCurrentWidget(self.page)

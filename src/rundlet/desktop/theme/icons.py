@@ -31,7 +31,7 @@ def _renderer(name: str, color: str) -> QSvgRenderer:
 class _IconEngine(QIconEngine):
     """Paints one drawing at any size."""
 
-    def __init__(self, name: str, color: Callable[[], QColor], turned: bool) -> None:
+    def __init__(self, name: str, color: Callable[[], QColor], turned: int) -> None:
         super().__init__()
         self._name, self._color, self._turned = name, color, turned
         self._pixmaps: dict[tuple[int, int, QIcon.Mode, str], QPixmap] = {}
@@ -42,8 +42,7 @@ class _IconEngine(QIconEngine):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setOpacity(painter.opacity() * color.alphaF() * (0.4 if mode == QIcon.Mode.Disabled else 1))
         painter.translate(QRectF(rect).center())
-        if self._turned:
-            painter.rotate(90)
+        painter.rotate(self._turned)
         _renderer(self._name, color.name()).render(painter, QRectF(-side / 2, -side / 2, side, side))
         painter.restore()
 
@@ -62,11 +61,11 @@ class _IconEngine(QIconEngine):
         return _IconEngine(self._name, self._color, self._turned)
 
 
-def drawn_icon(name: str, color: Callable[[], QColor], *, turned: bool = False) -> QIcon:
+def drawn_icon(name: str, color: Callable[[], QColor], *, turned: int = 0) -> QIcon:
     """An icon by the name of its drawing.
 
     Args:
         color: asked each time that it is painted, so that it follows a change between light and dark.
-        turned: whether it is turned by a quarter.
+        turned: by how many degrees it is turned, clockwise.
     """
     return QIcon(_IconEngine(name, color, turned))

@@ -1,4 +1,4 @@
-"""The one thing that a style sheet can't say: tick boxes and round buttons drawn from tokens, seen in light and dark."""
+"""What a style sheet can't say: tick boxes, round buttons and the ring of the focus, seen in light and dark."""
 
 from __future__ import annotations
 
@@ -21,7 +21,10 @@ class RundletStyle(QProxyStyle):
     def drawPrimitive(
         self, element: QStyle.PrimitiveElement, option: QStyleOption, painter: QPainter, widget: QWidget | None = None
     ) -> None:
-        if element in (_BOX, _ROUND):
+        if element == QStyle.PrimitiveElement.PE_FrameFocusRect:
+            beside = theme.sizes.mark
+            paint_ring(painter, QRectF(option.rect).adjusted(-beside, 0, beside, 0))
+        elif element in (_BOX, _ROUND):
             paint_indicator(
                 painter,
                 QRectF(option.rect),
@@ -30,6 +33,18 @@ class RundletStyle(QProxyStyle):
             )
         else:
             super().drawPrimitive(element, option, painter, widget)
+
+
+def paint_ring(painter: QPainter, rect: QRectF) -> None:
+    """The ring around what has the focus."""
+    s = theme.sizes
+    inner = s.ring / 2
+    painter.save()
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setPen(QPen(theme.color("wine"), s.ring))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawRoundedRect(rect.adjusted(inner, inner, -inner, -inner), s.mark, s.mark)
+    painter.restore()
 
 
 def paint_indicator(painter: QPainter, rect: QRectF, *, on: bool, round_: bool = False) -> None:

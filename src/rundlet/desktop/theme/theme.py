@@ -8,7 +8,7 @@ from pathlib import Path
 from string import Template
 
 from PySide6.QtCore import QRect, Qt
-from PySide6.QtGui import QColor, QFont, QFontMetrics, QGuiApplication, QIcon, QPainter, QPalette, QPixmap
+from PySide6.QtGui import QColor, QFont, QFontInfo, QFontMetrics, QGuiApplication, QIcon, QPainter, QPalette, QPixmap
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.model.file_type import FileType
@@ -21,6 +21,8 @@ _DRAWINGS = {
     "cancel": "x",
     "choose": "caret-down",
     "find": "magnifying-glass",
+    "folded": "caret-down",
+    "folded out": "caret-down",
     "folder": "folder",
     "home": "house",
     "open": "folder-open",
@@ -50,7 +52,7 @@ _DRAWINGS = {
     FileType.OTHER.name: "file",
 }
 # A cylinder on its side is a small cask, which is what a rundlet is.
-_LYING = {"archive", FileType.ARCHIVES.name}
+_TURNED = {"archive": 90, FileType.ARCHIVES.name: 90, "folded": -90}
 
 
 class Theme:
@@ -89,14 +91,15 @@ class Theme:
 
         Args:
             dark: light or dark; None for what the person prefers.
-            text_scale: 1.0 for the usual text size; None for what the person prefers.
+            text_scale: 1.0 for the desktop's text size, or ours where that is smaller; None for what the person prefers.
             sheet: whether the style sheet is put on; once it is, putting a window together takes four times as long.
         """
         dark = self._dark if dark is None else dark
         if dark is None:
             dark = QGuiApplication.styleHints().colorScheme() == Qt.ColorScheme.Dark
         self.palette = DARK if dark else LIGHT
-        self.sizes = Sizes().scaled(self._text_scale if text_scale is None else text_scale)
+        scale = self._text_scale if text_scale is None else text_scale
+        self.sizes = Sizes().scaled(scale * max(1.0, QFontInfo(app.font()).pixelSize() / Sizes().body))
         for cache in (self._icons, self._pixmaps, self._colours, self._fonts):
             cache.clear()
         app.setPalette(self._qt_palette())
@@ -105,7 +108,11 @@ class Theme:
 
     def _style_sheet(self) -> str:
         template = Path(__file__).with_name("style.qss").read_text("utf-8")
-        return Template(template).substitute(asdict(self.palette), **asdict(self.sizes))
+        sizes = asdict(self.sizes)
+        wider = self.sizes.ring - self.sizes.edge  # by which the focus makes an edge thicker; nothing is to move by it
+        in_ring = {f"{name}_in_ring": sizes[name] - wider for name in ("space", "gap")}
+        in_ring |= {f"{name}_in_ring": sizes[name] - 2 * wider for name in ("control", "row", "icon")}
+        return Template(template).substitute(asdict(self.palette), **sizes, **in_ring)
 
     def _qt_palette(self) -> QPalette:
         """Qt's own palette, for what the style sheet does not reach."""
@@ -147,7 +154,7 @@ class Theme:
         """An icon in a token's colour."""
         key = (name, token)
         if key not in self._icons:
-            self._icons[key] = drawn_icon(_DRAWINGS[name], partial(self.color, token), turned=name in _LYING)
+            self._icons[key] = drawn_icon(_DRAWINGS[name], partial(self.color, token), turned=_TURNED.get(name, 0))
         return self._icons[key]
 
     def paint_icon(self, painter: QPainter, rect: QRect, name: str, token: str) -> None:

@@ -10,7 +10,8 @@ class Palette:
     """Colours by meaning: paper, ink, oak and wine.
 
     Attributes:
-        paper, card, line: the window, the columns, edges.
+        paper, card, line: the window, the columns, and the edges between them.
+        frame: the edge of what can be typed in or pressed.
         ink, soft: text and second text.
         wine, wine_deep, on_wine: the one button, fillings, its pressed state, text on it.
         wine_wash: what is chosen.
@@ -21,6 +22,7 @@ class Palette:
     paper: str
     card: str
     line: str
+    frame: str
     ink: str
     soft: str
     wine: str
@@ -38,16 +40,17 @@ LIGHT = Palette(
     paper="#F6F3EC",
     card="#FFFDF8",
     line="#DDD5C6",
+    frame="#93897A",
     ink="#26221C",
-    soft="#6E675B",
+    soft="#665F53",
     wine="#7A2E45",
     wine_deep="#5F2135",
     on_wine="#FFFDF8",
     wine_wash="#EBD9DC",
-    oak="#A9783A",
+    oak="#9E6F33",
     oak_wash="#F1E3CB",
     moss="#3F6C42",
-    amber="#96590B",
+    amber="#8A5209",
     slate="#3F5B73",
 )
 
@@ -55,8 +58,9 @@ DARK = Palette(
     paper="#1D1B19",
     card="#262320",
     line="#3D3832",
+    frame="#7F776C",
     ink="#EDE6DA",
-    soft="#A89F90",
+    soft="#ADA495",
     wine="#C4677F",
     wine_deep="#D58298",
     on_wine="#1D1B19",
@@ -69,9 +73,17 @@ DARK = Palette(
 )
 
 
+_FIXED = ("edge", "ring", "stack_below", "window_width", "window_height", "window_least", "from_least")
+_SPACING = ("space", "gap", "wide", "column_corner", "corner", "mark", "bar", "dot", "preview", "progress_width")
+
+
 @dataclass(frozen=True, slots=True)
 class Sizes:
-    """Lengths in pixels at 100 % text; :meth:`scaled` gives those for other text sizes."""
+    """Lengths in pixels at 100 % text; :meth:`scaled` gives those for other text sizes.
+
+    Attributes:
+        edge, ring: how thick the edge of a control is, without and with the focus.
+    """
 
     body: int = 13
     small: int = 11
@@ -97,6 +109,7 @@ class Sizes:
     thumb: int = 112
     preview: int = 220
     edge: int = 1
+    ring: int = 2
     mark: int = 3
     indent: int = 18
     kinds_from: int = 720
@@ -112,8 +125,8 @@ class Sizes:
     progress_width: int = 200
 
     def scaled(self, factor: float) -> Sizes:
-        """The same for text of ``factor`` times the size; the borders of the window stay."""
+        """The same for text of ``factor`` times the size; the borders of the window stay, and spacing grows less."""
         if factor == 1:
             return self
-        fixed = {"edge", "stack_below", "window_width", "window_height", "window_least", "from_least"}
-        return Sizes(**{k: v if k in fixed else round(v * factor) for k, v in asdict(self).items()})
+        share = dict.fromkeys(_FIXED, 0.0) | dict.fromkeys(_SPACING, 0.3)
+        return Sizes(**{k: round(v * (1 + (factor - 1) * share.get(k, 1.0))) for k, v in asdict(self).items()})

@@ -15,7 +15,7 @@ from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, tab_through
 
 if TYPE_CHECKING:
-    from PySide6.QtGui import QMouseEvent
+    from PySide6.QtGui import QMouseEvent, QResizeEvent
 
 _LONGEST = 28
 _MOST_FOLDERS = 4
@@ -39,6 +39,9 @@ class Breadcrumbs(QWidget):
         super().__init__()
         self._behind = behind
         self._steps: list[QPushButton] = []
+        self._groups: list[list[QWidget]] = []  # each step with the mark before it
+        self._above = -1
+        self._more = QPushButton()
         self.setAccessibleName("Path")
         self._row = QHBoxLayout(self)
         self._row.setContentsMargins(0, 0, 0, 0)
@@ -52,19 +55,53 @@ class Breadcrumbs(QWidget):
             if (widget := item.widget()) is not None:
                 widget.hide()  # it goes when the loop comes round, and must not be seen until then
                 widget.deleteLater()
-        self._places, self._steps = [], []
+        self._places, self._steps, self._groups = [], [], []
+        self._more = QPushButton("…")
+        self._more.setProperty("role", "step")
+        self._more.setAccessibleName("Folder above")
+        self._more.clicked.connect(self._go_above)
+        self._more.hide()
+        self._row.addWidget(self._more)
         boxed = False
         for number, (words, step) in enumerate(_steps(place)):
             before, boxed = boxed, step.in_archive and not step.inner
+            group: list[QWidget] = []
             if number:
-                self._row.addSpacing(theme.sizes.space if before else 0)  # a box has no room of its own around it
-                self._row.addWidget(label("›", "soft", wrap=False))
-                self._row.addSpacing(theme.sizes.space if boxed else 0)
-            self._add(words, step, is_archive=boxed)
+                mark = label("›", "soft", wrap=False)
+                beside = theme.sizes.space  # a box has no room of its own around it
+                mark.setContentsMargins(beside if before else 0, 0, beside if boxed else 0, 0)
+                self._row.addWidget(mark)
+                group.append(mark)
+            self._groups.append([*group, self._add(words, step, is_archive=boxed)])
         self._row.addStretch(1)
-        tab_through(self._behind, self._steps)
+        tab_through(self._behind, [self._more, *self._steps])
+        self._fit()
 
-    def _add(self, words: str, place: Place, *, is_archive: bool) -> None:
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        """Where there is no room for all steps, the first ones are one step that leads above those that are shown."""
+        for widget in (self._more, *(widget for group in self._groups for widget in group)):
+            widget.ensurePolished()
+        widths = [sum(widget.sizeHint().width() for widget in group) for group in self._groups]
+        room, hidden = self.width(), 0
+        while hidden < len(widths) - 1 and sum(widths[hidden:]) > room - (
+            self._more.sizeHint().width() if hidden else 0
+        ):
+            hidden += 1
+        for number, group in enumerate(self._groups):
+            for widget in group:
+                widget.setVisible(number >= hidden)
+        self._more.setVisible(hidden > 0)
+        self._more.setToolTip(self._steps[hidden - 1].toolTip() if hidden else "")
+        self._above = hidden - 1
+
+    def _go_above(self) -> None:
+        self.chosen.emit(self._places[self._above])
+
+    def _add(self, words: str, place: Place, *, is_archive: bool) -> QPushButton:
         button = QPushButton(_cut(shown(words)))
         button.setToolTip(shown(words))
         button.setProperty("role", "archive" if is_archive else "step")
@@ -77,6 +114,7 @@ class Breadcrumbs(QWidget):
         button.clicked.connect(self._clicked)
         self._row.addWidget(button)
         self._steps.append(button)
+        return button
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:

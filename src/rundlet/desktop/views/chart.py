@@ -11,6 +11,7 @@ from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPainter
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from rundlet.core import text
+from rundlet.desktop.theme.style import paint_ring
 from rundlet.desktop.theme.theme import theme
 
 if TYPE_CHECKING:
@@ -160,9 +161,7 @@ class Chart(QWidget):
             taken.append(self._paint_limit(painter))
         self._paint_names(painter, taken)
         if self.hasFocus():
-            painter.setPen(QPen(theme.color("wine"), theme.sizes.edge))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRoundedRect(self.rect().adjusted(0, 0, -1, -1), theme.sizes.corner, theme.sizes.corner)
+            paint_ring(painter, QRectF(self.rect()))
 
     def _paint_axes(self, painter: QPainter) -> None:
         area = self._area()

@@ -92,7 +92,7 @@ class FolderField(QWidget):
         self.menu.addAction(theme.icon("open", "oak"), "Another folder …").triggered.connect(self._pick)
 
     def _place_chosen(self) -> None:
-        self._take(Path(self.sender().data()))  # type: ignore[attr-defined]
+        self.take(Path(self.sender().data()))  # type: ignore[attr-defined]
 
     def _name_new(self) -> None:
         """Offer a name for a new folder, to be typed over."""
@@ -119,7 +119,8 @@ class FolderField(QWidget):
             if folder != self._shown:  # else Tab has only passed by
                 self.changed.emit(folder)
 
-    def _take(self, folder: Path) -> None:
+    def take(self, folder: Path) -> None:
+        """Choose a folder for the person."""
         self._show_text(folder)
         self.changed.emit(folder)
 
@@ -130,4 +131,4 @@ class FolderField(QWidget):
     def _pick(self) -> None:
         chosen = QFileDialog.getExistingDirectory(self, "Choose a folder", str(Path(self.edit.text()).expanduser()))
         if chosen:
-            self._take(Path(chosen))
+            self.take(Path(chosen))

@@ -14,6 +14,7 @@ from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import heading, label, page_layout, restyle
 from rundlet.desktop.views.dropdown import Dropdown
+from rundlet.desktop.views.fold import Fold
 
 if TYPE_CHECKING:
     from rundlet.desktop.locations.place import Selection
@@ -34,6 +35,9 @@ class PackOptions(QWidget):
         column.addWidget(self.lock)
         self.lock_box = LockBox(workspace)
         column.addWidget(self.lock_box)
+        self.fold = Fold("More settings")
+        column.addWidget(self.fold)
+        column = self.fold.column
         self.parts = QCheckBox("Split into parts")
         self.part_size = Dropdown()
         self.part_size.setEditable(True)
@@ -122,6 +126,9 @@ class PackOptions(QWidget):
         if not self.patterns.hasFocus():
             self.patterns.setText(", ".join(form.exclude))
         self._show_parts(form)
+        self.fold.say(settings_words(form))
+        if form.bad_parts:
+            self.fold.open()
         self.read_back.setEnabled(not form.trash)
         self.part_size.setVisible(self.parts.isChecked())
         self.part_words.setVisible(bool(self.part_words.text()))
@@ -193,6 +200,32 @@ class PackOptions(QWidget):
             form.leave_out, form.exclude, form.follow = leave_out, patterns, follow
 
         self._workspace.packing.change(change)
+
+
+def settings_words(form: PackForm) -> str:
+    """How everything is set that is folded away."""
+    words = []
+    if form.part_size:
+        words.append(f"parts of {text.size(form.part_size)}")
+    if form.each:
+        words.append("one archive per item")
+    words.append("checked afterwards" if form.read_back or form.trash else "not checked afterwards")
+    if form.trash:
+        words.append("originals to the trash")
+    left_out = [
+        name
+        for name, on in (
+            ("hidden files", LeaveOut.HIDDEN in form.leave_out),
+            ("empty folders", LeaveOut.EMPTY_FOLDERS in form.leave_out),
+            (", ".join(form.exclude), bool(form.exclude)),
+        )
+        if on
+    ]
+    words.append(f"left out: {', '.join(left_out)}" if left_out else "nothing left out")
+    if form.follow:
+        words.append("links followed")
+    line = " · ".join(words)
+    return line[0].upper() + line[1:]
 
 
 class LockBox(QWidget):

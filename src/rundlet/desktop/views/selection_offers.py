@@ -34,7 +34,7 @@ class SelectionOffers(QWidget):
         self.again = QPushButton()
         self.choose_shown = QPushButton()
         self.only_shown = QPushButton()
-        self.keep = QCheckBox("Keep the selection when changing folders")
+        self.keep = QCheckBox("Keep while changing folders")
         self.keep.setToolTip("What is selected here stays selected while you select more in other folders")
         self.elsewhere = label("", "soft")
         self.only_here = QPushButton("Only what is selected here")

@@ -1,0 +1,282 @@
+"""Finding things without a manual: menus that offer what can be done, drops, help, the folded page, and the steps of the path."""
+
+from __future__ import annotations
+
+import sys
+from itertools import pairwise
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QMimeData, QPointF, QProcess, Qt, QUrl
+from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QMenu, QPushButton, QWidget
+
+from rundlet.desktop.help import pages
+from support import pack_to
+from windows import CTRL, NONE, Settle, Stand, chosen, click, files_in
+
+if TYPE_CHECKING:
+    import pytest
+
+    from rundlet.desktop.window import Window
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
+
+ROOT = Path(__file__).parent.parent
+
+
+def words_of(menu: QMenu) -> list[str]:
+    return [action.text() for action in menu.actions() if not action.isSeparator()]
+
+
+def press(menu: QMenu, words: str) -> None:
+    next(action for action in menu.actions() if action.text() == words).trigger()
+
+
+def test_the_context_menu_offers_what_can_be_done(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    work = home / "work"
+    files_in(work, "a.txt b.txt")
+    pack_to(work / "x.zip", [work / "a.txt", work / "b.txt"])
+    stand(work)
+    window.source.view.clearSelection()
+    settle()
+    assert "New folder" in words_of(window.file_actions.menu())
+    assert not any(words.startswith(("Pack", "Unpack", "Move")) for words in words_of(window.file_actions.menu()))
+    click(window, "a.txt")
+    settle()
+    menu = window.file_actions.menu()
+    assert words_of(menu)[:3] == ["Pack 1 item", "Open in its program", "Open with"]
+    assert all(action.isEnabled() for action in menu.actions())
+    press(menu, "Pack 1 item")
+    settle()
+    assert (work / "a.zip").is_file()
+    click(window, "x.zip")
+    settle()
+    assert words_of(window.file_actions.menu())[:2] == ["Unpack 1 archive", "Pack 1 item"]
+    press(window.file_actions.menu(), "Pack 1 item")
+    settle()
+    assert (work / "x (2).zip").is_file()
+    click(window, "x.zip")
+    settle()
+    window.how.what.chosen.emit("pack")
+    settle()
+    press(window.file_actions.menu(), "Unpack 1 archive")  # which is not what the columns are at
+    settle()
+    assert (work / "x" / "b.txt").is_file()
+    stand(work / "x.zip")
+    assert words_of(window.file_actions.menu())[0] == "Unpack everything"
+    click(window, "b.txt")
+    settle()
+    menu = window.file_actions.menu()
+    assert words_of(menu)[:2] == ["Unpack 1 item", "Open a copy in its program"]
+    assert not {"Cut", "Paste", "Rename", "New folder", "Open with"} & set(words_of(menu))
+    press(menu, "Unpack 1 item")  # it is there already, which To says
+    settle()
+    assert window.target.isAncestorOf(window.focusWidget()) and "already there" in window.target.unpack.facts.text()
+    (work / "x" / "b.txt").write_text("mine")
+    window.workspace.unpacking.plan_again()
+    press(window.file_actions.menu(), "Unpack 1 item")  # before it is known where it lands
+    settle()
+    assert sorted(path.name for path in work.glob("x/b*")) == ["b (2).txt", "b.txt"]
+
+
+def test_a_file_opens_with_another_program(
+    window: Window,
+    settle: Settle,
+    stand: Stand,
+    home: Path,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    qtbot: QtBot,
+) -> None:
+    """Programs are offered by what they say of themselves, and get the file as its one argument."""
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "own"))
+    monkeypatch.setenv("XDG_DATA_DIRS", str(tmp_path / "all"))
+    told = tmp_path / "told"
+    script = tmp_path / "reader"
+    script.write_text(f'#!/bin/sh\nprintf "%s|" "$@" > "{told}.new"\nmv "{told}.new" "{told}"\n')
+    script.chmod(0o755)
+    entries = {
+        "all/applications/reader.desktop": ("Old reader", "text/plain", str(script), ""),
+        "own/applications/reader.desktop": ("Reader & more", "text/plain", f'"{script}" --page %c 100%% %U', ""),
+        "own/applications/gone.desktop": ("Gone", "text/plain", "/no/such/program %f", ""),
+        "own/applications/hidden.desktop": ("Hidden", "text/plain", str(script), "NoDisplay=true"),
+        "own/applications/pictures.desktop": ("Pictures", "image/png", str(script), ""),
+        "own/applications/sub/plain.desktop": ("A plain one", "image/png;text/plain;", str(script), ""),
+        "own/applications/odd.desktop": ("Odd", "text/plain", "'unfinished", ""),
+    }
+    for place, (name, types, command, more) in entries.items():
+        file = tmp_path / place
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_text(f"[Desktop Entry]\nType=Application\nName={name}\nMimeType={types}\nExec={command}\n{more}\n")
+    (tmp_path / "own/applications/broken.desktop").write_bytes(b"\xff\xfe no entry")
+    files_in(home / "work", "a.txt")
+    stand(home / "work")
+    click(window, "a.txt")
+    settle()
+    menu = window.file_actions.menu()
+    programs = next(action.menu() for action in menu.actions() if action.text() == "Open with")
+    assert isinstance(programs, QMenu)
+    programs.aboutToShow.emit()
+    assert words_of(programs) == ["A plain one", "Reader && more"]
+    press(programs, "Reader && more")
+    qtbot.waitUntil(told.exists, timeout=10_000)
+    assert told.read_text() == f"--page|Reader & more|100%|{home / 'work' / 'a.txt'}|"
+
+
+def drop(on: QWidget, *paths: Path) -> None:
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(path)) for path in paths])
+    at = QPointF(50, 50)
+    for event in (
+        QDragEnterEvent(at.toPoint(), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, NONE),
+        QDropEvent(at, Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton, NONE),
+    ):
+        QApplication.sendEvent(on, event)
+        assert event.isAccepted()
+
+
+def test_drops_work_on_every_column(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """On How as on From; a folder that is dropped on To is where the outcome goes, whatever is to be done."""
+    work, there = home / "work", home / "there"
+    files_in(work, "a.txt b.txt")
+    there.mkdir()
+    for name in ("x", "y"):
+        pack_to(work / f"{name}.zip", [work / "a.txt", work / "b.txt"])
+    stand(work)
+    drop(window.target, there)
+    settle()
+    assert window.source.notice.words.text().startswith("Nothing is selected yet.")
+    drop(window.how, work / "a.txt")
+    settle()
+    assert chosen(window) == ["a.txt"]
+    drop(window.target, work / "b.txt")
+    assert window.source.notice.words.text().startswith("Drop one folder on To")
+    drop(window.target, there)
+    settle()
+    window.target.go.click()
+    settle()
+    assert [path.name for path in there.iterdir()] == ["a.zip"]
+    click(window, "x.zip")
+    click(window, "y.zip", CTRL)
+    settle()
+    drop(window.target, there)
+    settle()
+    window.target.go.click()
+    settle()
+    assert (there / "x" / "a.txt").is_file() and (there / "y" / "b.txt").is_file()
+    stand(work / "x.zip")
+    click(window, "b.txt")
+    settle()
+    drop(window.target, there / "y")
+    settle()
+    window.target.go.click()
+    settle()
+    assert len(list((there / "y").rglob("b.txt"))) + len(list((there / "y").glob("b (2).txt"))) == 2
+
+
+def test_the_guide_is_in_the_window(window: Window) -> None:
+    """Every page is there, can be found by its words, and is the very file of the documents."""
+    assert [(ROOT / "docs" / "guide" / p.name).read_text("utf-8") for p in sorted((ROOT / "docs/guide").iterdir())] == [
+        words for _, words in pages()
+    ]
+    window.window_actions["help"].trigger()
+    shown = window._help
+    assert shown is not None and shown.isVisible()
+    titles = [shown.titles.item(i).text() for i in range(shown.titles.count())]
+    assert titles == [title for title, _ in pages()] and len(titles) >= 6
+    for number, title in enumerate(titles):
+        shown.titles.setCurrentRow(number)
+        text = shown.text.toPlainText()
+        assert text.startswith(title) and "**" not in text and "|" not in text and "`" not in text
+    shown.finder.setText("caps lock")
+    assert [t for i, t in enumerate(titles) if not shown.titles.item(i).isHidden()] == ["When something is wrong"]
+    assert "Caps Lock" in shown.text.toPlainText() and len(shown.text.extraSelections()) >= 2
+    shown.finder.setText("no such word anywhere")
+    assert all(shown.titles.item(i).isHidden() for i in range(len(titles))) and not shown.text.toPlainText()
+    shown.finder.clear()
+    assert not any(shown.titles.item(i).isHidden() for i in range(len(titles)))
+
+
+def test_another_window_opens_at_the_same_place(
+    window: Window, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    started: list[tuple[object, ...]] = []
+
+    def start(*words: object) -> bool:
+        started.append(words)
+        return True
+
+    monkeypatch.setattr(QProcess, "startDetached", start)
+    files_in(home / "work", "a.txt")
+    pack_to(home / "work" / "x.zip", [home / "work" / "a.txt"])
+    for place in (home / "work", home / "work" / "x.zip"):
+        stand(place)
+        window.window_actions["new_window"].trigger()
+        assert started.pop() == (sys.executable, ["-m", "rundlet", str(place)])
+
+
+def test_what_matters_of_packing_needs_no_scrolling(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """Trial, format, level and lock are in sight; the rest is folded away under a line that says how it is set."""
+    files_in(home / "work", "a.txt b.txt")
+    stand(home / "work")
+    window.resize(1280, 800)
+    window.source.view.selectAll()
+    settle()
+    page = window.how.pack
+    page.options.lock.setChecked(True)
+    page.chart.setVisible(True)
+    QTest.qWait(0)
+    for seen in (page.chart, page.formats, page.level, page.options.lock_box, page.options.fold.line):
+        assert seen.isVisible()
+    assert page.verticalScrollBar().maximum() == 0
+    assert not page.options.parts.isVisible()
+    fold = page.options.fold
+    assert fold.words.text() == "Checked afterwards · nothing left out"
+    fold.line.click()
+    assert page.options.parts.isVisible() and page.saved_settings.isVisible()
+    page.options.each.click()
+    page.options.trash.click()
+    page.options.hidden.click()
+    page.options.patterns.setText("*.tmp")
+    page.options.patterns.editingFinished.emit()
+    page.options.follow.click()
+    page.options.split_into(20_000_000)
+    assert fold.words.text() == (
+        "Parts of 20.0 MB · one archive per item · checked afterwards · originals to the trash · "
+        "left out: hidden files, *.tmp · links followed"
+    )
+    fold.line.click()
+    page.options.part_size.setEditText("zzz")
+    assert page.options.part_size.isVisible()  # what stops the button is not folded away
+
+
+def test_a_long_path_has_its_last_steps(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """Where there is no room for all steps, the first ones become one that leads above those that are shown."""
+    deep = home
+    for name in ("a long name of a folder", "another long name", "the third long name"):
+        deep = deep / name
+    files_in(deep, "a.txt")
+    pack_to(deep / "an archive with a name.zip", [deep / "a.txt"])
+    stand(deep / "an archive with a name.zip")
+
+    def shown() -> list[QPushButton]:
+        buttons = window.path_bar.steps.findChildren(QPushButton)
+        return sorted((b for b in buttons if b.isVisible()), key=lambda b: b.x())
+
+    window.resize(1600, 800)
+    QTest.qWait(0)
+    everything = [button.text() for button in shown()]
+    assert everything[0] == "Home" and len(everything) == 5
+    window.resize(1000, 800)
+    QTest.qWait(0)
+    few = shown()
+    assert few[0].text() == "…" and few[-1].text() == everything[-1] and len(few) < 5
+    assert all(one.geometry().right() <= other.x() for one, other in pairwise(few))
+    assert few[-1].geometry().right() <= window.path_bar.steps.width()
+    above = few[0].toolTip()
+    few[0].click()
+    settle()
+    assert window.workspace.place.folder.name == above and deep.is_relative_to(window.workspace.place.folder)
