@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import sys
+import zipfile
 from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -12,9 +14,17 @@ from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu, QPushButton, QWidget
 
+from rundlet.core.formats.detect import WRITABLE, by_id
+from rundlet.core.fs.scan import LeaveOut
+from rundlet.core.plans.pack_plan import items_of, plan_pack
+from rundlet.core.work.packer import pack
+from rundlet.core.work.sample import take_sample
+from rundlet.core.work.trial import trial
+from rundlet.desktop.dragging import local_files
 from rundlet.desktop.help import pages
+from rundlet.desktop.locations.place import Place
 from support import pack_to
-from windows import CTRL, NONE, Settle, Stand, chosen, click, files_in
+from windows import CTRL, NONE, Settle, Stand, chosen, click, files_in, row
 
 if TYPE_CHECKING:
     import pytest
@@ -280,3 +290,137 @@ def test_a_long_path_has_its_last_steps(window: Window, settle: Settle, stand: S
     few[0].click()
     settle()
     assert window.workspace.place.folder.name == above and deep.is_relative_to(window.workspace.place.folder)
+
+
+def test_find_looks_below_when_asked(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """Enter looks in all folders below; what is found is a step of the path, and is selected, packed and opened like all else."""
+    work = home / "work"
+    for place, names in (
+        ("", "rent.txt other.txt"),
+        ("deep", "rent 2.txt"),
+        ("deep/er", "Rent.csv x.txt"),
+        (".h", "rent.h"),
+    ):
+        for name in names.split(" ") if " 2" not in names else [names]:
+            (work / place).mkdir(parents=True, exist_ok=True)
+            (work / place / name).write_text(name * 100)
+    (work / "loop").symlink_to(work)
+    stand(work)
+    window.finder.setText("rent")
+    settle()
+    assert window.source.offers.below.isVisible()
+    window.finder.setText("csv")
+    settle()
+    assert window.source.pages.message.message.text() == "Nothing here matches “csv”."
+    window.finder.setText("rent")
+    QTest.keyClick(window.finder, Qt.Key.Key_Return)
+    settle()
+    listing = window.workspace.listing
+    assert listing is not None
+    rows = {(listing.record(n).name, listing.record(n).note) for n in listing.children(0)}
+    assert rows == {("rent.txt", ""), ("rent 2.txt", "in deep"), ("Rent.csv", "in deep/er")}
+    assert window.source.summary.text() == "3 items found" and not window.source.offers.below.isVisible()
+    menu = words_of(window.file_actions.menu())
+    assert not {"New folder", "Paste"} & set(menu)
+    window.source.view.selectAll()
+    settle()
+    window.target.go.click()
+    settle()
+    with zipfile.ZipFile(next(work.glob("*.zip"))) as made:
+        assert sorted(made.namelist()) == ["Rent.csv", "rent 2.txt", "rent.txt"]
+    window.file_actions.actions["trash"].trigger()
+    settle()
+    assert not (work / "deep" / "er" / "Rent.csv").exists() and (work / "deep" / "er" / "x.txt").exists()
+    window.window_actions["undo"].trigger()
+    settle()
+    assert (work / "deep" / "er" / "Rent.csv").exists()
+    window.window_actions["up"].trigger()
+    settle()
+    assert window.workspace.place == Place(work)
+    window.window_actions["back"].trigger()
+    settle()
+    assert window.workspace.place.find == "rent"
+    window.workspace.go(Place(work, find="no such thing"))
+    settle()
+    assert window.source.pages.message.message.text() == "Nothing in this folder or below it matches “no such thing”."
+
+
+def test_rows_and_results_say_where_and_how_many(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    work = home / "work"
+    tree = work / "tree"
+    files_in(tree, "a.txt b.txt c.txt")
+    files_in(work, "d.txt")
+    stand(work)
+
+    def note(name: str) -> str:
+        record = window.source.model.record(row(window, name))
+        assert record is not None
+        return record.note
+
+    assert note("tree") == "3 files"
+    window.source.view.selectAll()
+    settle()
+    window.target.pack.limits.chosen.emit("10000000")
+    window.target.go.click()
+    settle()
+    assert window.strip.last.text().endswith("It fits the limit of 10.0 MB.")
+    stand(work / "work.zip")
+    assert note("tree") == "3 files"
+    window.how.unpack.just_files.click()
+    settle()
+    assert window.target.unpack.own.isChecked()  # else they would all lie loose
+    window.how.unpack.with_folders.click()
+    settle()
+    click(window, "tree")
+    window.target.unpack.own.setChecked(False)
+    drop(window.target, home)
+    settle()
+    window.target.go.click()
+    settle()
+    assert " into “tree” in “home” in " in window.strip.last.text()
+    window.window_actions["log"].trigger()
+    settle()
+    log = window.history.log
+    assert log is not None and not log.send_button.isVisible()
+    log.view.setCurrentIndex(log.model.index(1, 0))  # the archive can still be sent on, after another job
+    assert log.send_button.isVisible() and log.handle.files == [work / "work.zip"]
+    log.send_button.click()
+    assert local_files(QApplication.clipboard().mimeData()) == [work / "work.zip"]
+    log.view.setCurrentIndex(log.model.index(0, 0))
+    log.close()
+
+
+def test_what_lies_in_a_missing_part_is_not_promised(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    work = home / "work"
+    work.mkdir()
+    for name in ("a", "b", "c", "d"):
+        (work / f"{name}.bin").write_bytes(os.urandom(30_000))
+    for fmt, lost in (("zip", "2 files"), ("tar", "1 file")):  # of a tar a header is lost, too
+        items = [work / f"{name}.bin" for name in "abcd"]
+        pack(plan_pack(items, target=work / f"x.{fmt}", info=by_id(fmt).info, part_size=40_000))
+        (work / f"x.{fmt}.002").unlink()  # with the end of b and the beginning of c
+        stand(work / f"x.{fmt}.001")
+        assert window.target.unpack.facts.text().endswith(f"2 new files · {lost} in a missing part")
+
+
+def test_a_trial_ends_where_there_is_nothing_to_learn(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """Of pictures only the quickest levels are tried; of a few bytes nothing is, and that is said in place of a chart."""
+    pictures = [home / f"{n}.jpg" for n in range(3)]
+    for picture in pictures:
+        picture.write_bytes(os.urandom(300_000))
+    sample = take_sample(items_of(pictures, exclude=(), leave_out=LeaveOut.NOTHING, follow=False, tick=lambda: None))
+    levels = {(point.fmt, point.level) for point in trial(sample)}
+    assert {level for fmt, level in levels if fmt == "tar.xz"} <= {0, 1, by_id("tar.xz").info.default_level}
+    assert {fmt for fmt, _ in levels} == {known.info.id for known in WRITABLE}
+    (home / "tiny").mkdir()
+    (home / "tiny" / "a.txt").write_text("few words")
+    stand(home / "tiny")
+    window.trials.enabled = True
+    click(window, "a.txt")
+    QTest.qWait(0)
+    settle()
+    while not window.trials.at_rest:
+        QTest.qWait(10)
+    page = window.how.pack
+    assert not page.chart.isVisible() and page.hopeless.text().startswith("So little that every format")
+    assert "before packing" in window.target.pack.gauge.accessibleDescription()

@@ -114,13 +114,13 @@ class FileActions(QObject):
         on_disk = self._is_editable
         shown = len(self._workspace.selection.shown)  # what is out of sight is out of reach
         count = shown if on_disk else 0
-        self.actions["new_folder"].setEnabled(on_disk)
+        self.actions["new_folder"].setEnabled(self._is_folder)
         self.actions["hidden"].setEnabled(on_disk)
         within = self._workspace.place.in_archive
         for name in ("cut", "trash"):
             self.actions[name].setEnabled(count > 0)
         self.actions["copy"].setEnabled(shown > 0)
-        self.actions["paste"].setEnabled(on_disk)
+        self.actions["paste"].setEnabled(self._is_folder)
         current = self._spot is not None
         self.actions["open"].setEnabled(current)
         self.actions["look_inside"].setEnabled(current)
@@ -143,6 +143,11 @@ class FileActions(QObject):
     @property
     def _is_editable(self) -> bool:
         return self._workspace.listing is not None and self._workspace.listing.is_editable
+
+    @property
+    def _is_folder(self) -> bool:
+        """Whether what is made or pasted here has its place here; what was found lies in many folders."""
+        return self._is_editable and not self._workspace.place.find
 
     def menu(self) -> QMenu:
         """What the right mouse button offers: only what can be done here."""
@@ -412,7 +417,7 @@ class FileActions(QObject):
     def _paste(self) -> None:
         """Copy what the clipboard has into this folder; what was cut here is moved."""
         paths = local_files(QGuiApplication.clipboard().mimeData())
-        if paths and self._is_editable:
+        if paths and self._is_folder:
             moves = sorted(paths) == sorted(self._moving)
             self._moving = []
             self.put_into(paths, self._workspace.place.folder, moves)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import logging
+import os
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
@@ -11,7 +13,7 @@ from PySide6.QtCore import QObject, Signal
 from rundlet.core.jobs.outcomes import Outcome, Undone
 from rundlet.core.userdata.journal import Journal, Put, Record, failed_record, record_of
 from rundlet.desktop.background import Background, Latest
-from rundlet.desktop.file_manager import show_in_file_manager
+from rundlet.desktop.file_manager import copy_files, show_in_file_manager
 
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QWidget
@@ -160,12 +162,22 @@ class History(QObject):
         if self.log is None:
             from rundlet.desktop.log import LogWindow
 
-            self.log = LogWindow(self._window, self.journal.problems)
+            self.log = LogWindow(self._window, self.journal.problems, self._files_of)
+            self.log.copy_wanted.connect(copy_files)
             self.log.show_wanted.connect(show_in_file_manager)
             self.log.undo_wanted.connect(self.undo)
         self._fill_log(record_id)
         self.log.show()
         self.log.raise_()
+
+    def _files_of(self, record: Record) -> list[Path]:
+        """The files of the archive that a job made, as far as they are still there."""
+        from rundlet.presentation.outcomes import presenter_of
+
+        if record.result != "done" or record.undone or not presenter_of(record.outcome).makes_archive:
+            return []
+        files = [Path(put.path) for put in self.journal.puts(record)] or [record.outcome.target]
+        return [file for file in files if os.path.isfile(file)]
 
     def _fill_log(self, record_id: str = "") -> None:
         log = self.log

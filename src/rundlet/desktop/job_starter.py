@@ -132,7 +132,10 @@ class JobStarter:
                 keep_replaced=True,
                 job=job,
             )
-            return pack(plan, job)
+            outcome = pack(plan, job)
+            if isinstance(outcome, Packed):
+                outcome.limit, outcome.part_size = form.limit, form.part_size
+            return outcome
 
         self._packing.append(
             self._jobs.start(kind, target.with_name(name), work, source=items, expected=expected, queued=True)

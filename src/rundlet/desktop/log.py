@@ -36,11 +36,14 @@ from rundlet.core import text
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, short_path
 from rundlet.desktop.views.gauge import Gauge, paint_small
+from rundlet.desktop.views.job_strip import DragHandle
 from rundlet.presentation.findings import issue_line
 from rundlet.presentation.outcomes import expected_words, presenter_of, record_title, record_words
 from rundlet.presentation.undoing import undo_label, undo_words
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from rundlet.core.jobs.findings import Issue
     from rundlet.core.userdata.journal import Record
 
@@ -144,18 +147,24 @@ class LogWindow(QDialog):
 
     Signals:
         show_wanted: with the path to show in the file manager.
+        copy_wanted: with the files of an archive, to be pasted elsewhere.
         undo_wanted: with the record to undo.
 
     Args:
         problems: all problems of a record.
+        files: the files of the archive that a job made, as far as they are still there.
     """
 
     show_wanted = Signal(object)
+    copy_wanted = Signal(object)
     undo_wanted = Signal(object)
 
-    def __init__(self, parent: QWidget, problems: Callable[[Record], list[Issue]]) -> None:
+    def __init__(
+        self, parent: QWidget, problems: Callable[[Record], list[Issue]], files: Callable[[Record], list[Path]]
+    ) -> None:
         super().__init__(parent)
         self._problems_of = problems
+        self._files_of = files
         self.setWindowTitle("Log – Rundlet")
         s = theme.sizes
         column = QVBoxLayout(self)
@@ -202,12 +211,17 @@ class LogWindow(QDialog):
         column.addWidget(self.problems)
         column.addWidget(self.gauge)
         self.copy_button = QPushButton("Copy problems")
+        self.handle = DragHandle()
+        self.send_button = QPushButton("Copy")
+        self.send_button.setToolTip("Copy the file, to paste it into a folder or a message")
         self.show_button = QPushButton("Show")
         self.undo_button = QPushButton("Undo")
         row = QHBoxLayout()
         row.addWidget(self.copy_button)
         row.addStretch(1)
+        row.addWidget(self.handle)
         row.addWidget(self.show_button)
+        row.addWidget(self.send_button)
         row.addWidget(self.undo_button)
         column.addLayout(row)
         self.finder.textChanged.connect(self._narrow)
@@ -215,6 +229,7 @@ class LogWindow(QDialog):
         self.model.modelReset.connect(self._chosen)
         self.copy_button.clicked.connect(self._copy_problems)
         self.show_button.clicked.connect(self._show_one)
+        self.send_button.clicked.connect(self._send_one)
         self.undo_button.clicked.connect(self._undo_one)
         self.resize(s.window_width * 3 // 4, s.window_height * 3 // 4)
         self._chosen()
@@ -246,6 +261,9 @@ class LogWindow(QDialog):
         self.undo_button.setEnabled(can_undo)
         self.undo_button.setText(undo_label(record) if can_undo and record is not None else "Undo")
         self.show_button.setEnabled(record is not None)
+        self.handle.files = self._files_of(record) if record is not None else []
+        for widget in (self.handle, self.send_button):
+            widget.setVisible(bool(self.handle.files))
         problems = self._problems_of(record) if record is not None else []
         self.problems.setVisible(bool(problems))
         self.problems.setPlainText("\n".join(map(issue_line, problems)))
@@ -270,6 +288,9 @@ class LogWindow(QDialog):
     def _show_one(self) -> None:
         if self.record is not None:
             self.show_wanted.emit(self.record.outcome.target)
+
+    def _send_one(self) -> None:
+        self.copy_wanted.emit(self.handle.files)
 
     def _undo_one(self) -> None:
         if self.record is not None:

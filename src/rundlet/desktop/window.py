@@ -195,6 +195,8 @@ class Window(QMainWindow):
         self.back_button.clicked.connect(ws.back)
         self.finder.textChanged.connect(self.source.narrow_to)
         self.source.everything_wanted.connect(self.finder.clear)
+        self.source.below_wanted.connect(self._find_below)
+        self.finder.returnPressed.connect(self.source.find_below)
         self.source.dropped.connect(ws.gather)
         self.how.dropped.connect(ws.gather)
         self.target.refused.connect(self.source.notice.tell)
@@ -386,6 +388,9 @@ class Window(QMainWindow):
     def _go_find(self) -> None:
         self.finder.setFocus()
         self.finder.selectAll()
+
+    def _find_below(self, words: str) -> None:
+        self.workspace.go(Place(self.workspace.place.folder, find=words))
 
     def _fill_menu(self) -> None:
         """Fill the menu when it is opened for the first time."""

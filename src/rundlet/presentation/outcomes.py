@@ -147,8 +147,22 @@ class _PackPresenter(_ArchivePresenter[Packed]):
     undone = "Move {target:name} to the trash"
     undone_with_originals = "Move {target:name} to the trash and restore the originals"
 
+    fits = "It fits the limit of {limit:size}."
+    parts_fit = "Each part fits the limit of {limit:size}."
+    too_large = "It is larger than the limit of {limit:size}."
+
     def summary(self, outcome: Packed) -> str:
         return fill(self.smaller if outcome.bytes_in > outcome.bytes_out else self.done, _facts(outcome))
+
+    def afterwards(self, outcome: Packed) -> str:
+        return joined([self._limit_words(outcome), super().afterwards(outcome)])
+
+    def _limit_words(self, outcome: Packed) -> str:
+        if not outcome.limit:
+            return ""
+        words = self.parts_fit if outcome.part_size else self.fits
+        largest = min(outcome.bytes_out, outcome.part_size or outcome.bytes_out)
+        return fill(words if largest <= outcome.limit else self.too_large, {"limit": outcome.limit})
 
 
 class _AddPresenter(_ArchivePresenter[Added]):
@@ -161,6 +175,9 @@ class _AddPresenter(_ArchivePresenter[Added]):
 class _UnpackPresenter(Presenter[Unpacked]):
     doing = "Unpacking {source:name}"
     done = "Unpacked {files:file|files}, {bytes_out:size}, into {target:name} in {seconds:duration}."
+    done_below = (
+        "Unpacked {files:file|files}, {bytes_out:size}, into {below:name} in {target:name} in {seconds:duration}."
+    )
     logged = "Unpacked {source}"
 
     def title(self, target: Path, source: Sequence[str]) -> str:
@@ -169,7 +186,9 @@ class _UnpackPresenter(Presenter[Unpacked]):
         return super().title(target, source)
 
     def summary(self, outcome: Unpacked) -> str:
-        return joined([super().summary(outcome), otherwise(outcome)])
+        below = _only_folder(outcome)
+        done = fill(self.done_below, _facts(outcome) | {"below": below}) if below else super().summary(outcome)
+        return joined([done, otherwise(outcome)])
 
     def afterwards(self, outcome: Unpacked) -> str:
         stayed = (Reason.ARCHIVE_STAYS, Reason.ARCHIVE_STAYS_CANCELLED)
@@ -190,6 +209,14 @@ class _UnpackPresenter(Presenter[Unpacked]):
         back = " and restore what was replaced" if record.outcome.trashed else ""
         back += " and move the archive back" if record.outcome.moved else ""
         return f"Delete {where}{back}" if deletes else f"Move {where} to the trash{back}"
+
+
+def _only_folder(outcome: Unpacked) -> str:
+    """The name of the folder in the target that all of it went into, or ""."""
+    base = f"{outcome.target}/"
+    tops = {path.removeprefix(base).split("/", 1)[0] for path in outcome.created if path.startswith(base)}
+    lies_below = any("/" in path.removeprefix(base) for path in outcome.created)
+    return tops.pop() if len(tops) == 1 and lies_below else ""
 
 
 class _CheckPresenter(Presenter[Checked]):

@@ -11,6 +11,7 @@ import numpy as np
 from rundlet.core.errors import Corrupt, PasswordNeeded
 from rundlet.core.limits import MAX_LINK_TARGET
 from rundlet.core.model.entry import UNKNOWN, Kind
+from rundlet.core.streams.parts import JoinedSource
 from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
@@ -92,6 +93,22 @@ class ArchiveReader(ABC):
             raise PasswordNeeded(
                 f"{name} is locked with a password.", archive=self.source.name, hint="Give its password."
             )
+
+    def extents(self, rows: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]] | None:
+        """From where to where the packed content of these files lies in the source; None where that can't be told of each."""
+        return None
+
+    def in_gaps(self, rows: NDArray[np.int64]) -> int:
+        """How many of these files can't be read for certain, as a part with their content is missing."""
+        gaps = self.source.gaps() if isinstance(self.source, JoinedSource) else []
+        extents = self.extents(rows) if gaps else None
+        if extents is None:
+            return 0
+        starts, ends = extents
+        lost = np.zeros(len(rows), np.bool_)
+        for begin, end in gaps:
+            lost |= (starts < end) & (ends > begin)
+        return int(lost.sum())
 
     @abstractmethod
     def unlock(self, password: str) -> None:

@@ -81,12 +81,19 @@ class Outcome:
         return values
 
 
+@dataclass(slots=True)
 class Packed(Outcome):
-    """An archive was made."""
+    """An archive was made.
 
-    __slots__ = ()
+    Attributes:
+        limit: bytes that it was to fit into, or 0.
+        part_size: bytes of each of its parts, or 0.
+    """
 
     kind: ClassVar[str] = "pack"
+
+    limit: int = 0
+    part_size: int = 0
 
 
 class Added(Outcome):

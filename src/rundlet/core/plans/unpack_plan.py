@@ -99,6 +99,7 @@ class UnpackPlan:
         needed: bytes that it takes on the disk, which is less where files have holes.
         lacking: why not everything in the archive comes out, or None when all of it does.
         losses: what is not kept of the entries, each thing once; it is among the issues, too.
+        unreadable: how many of the files can't be read for certain, as a part with their content is missing.
     """
 
     archive: str
@@ -117,6 +118,7 @@ class UnpackPlan:
     needed: int = 0
     lacking: Finding | None = None
     losses: tuple[Issue, ...] = ()
+    unreadable: int = 0
 
     @property
     def taken(self) -> int:

@@ -107,6 +107,7 @@ def plan_unpack(
         needed=reader.disk_bytes(written[reader.catalog.kind[written] == Kind.FILE]),
         lacking=_lacking(reader, rows, steps, keep_folders=keep_folders),
         losses=losses,
+        unreadable=reader.in_gaps(written[reader.catalog.kind[written] == Kind.FILE]),
     )
 
 

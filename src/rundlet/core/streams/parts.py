@@ -100,6 +100,14 @@ class JoinedSource:
         """A sentence for each part that is not all there."""
         return [_missing_words(part, len(self.parts)) for part in self.parts if part.there < part.size]
 
+    def gaps(self) -> list[tuple[int, int]]:
+        """Where bytes are missing: from where to where, in order."""
+        return [
+            (start + part.there, start + part.size)
+            for start, part in zip(self.starts, self.parts, strict=True)
+            if part.there < part.size
+        ]
+
     def fingerprint(self) -> tuple[int, ...]:
         return tuple(value for part in self.parts if part.source is not None for value in part.source.fingerprint())
 

@@ -244,12 +244,18 @@ def _try_tar(sample: Sample, packing: str, level: int) -> tuple[int, _Parts, int
 def trial(sample: Sample, job: Job | None = None) -> Iterator[Point]:
     """Every choice: first roughly, then by as much of the sample as a few seconds allow.
 
+    Of what can't get smaller only the quickest levels and those that are proposed are tried, roughly: to try harder
+    takes long and tells nothing.
+
     Args:
         job: asked before each point; may cancel.
     """
     job = job or Job()
     infos = [known.info for known in WRITABLE]
     choices = [(info, level) for level in _ORDER for info in infos if level in info.levels]
+    hopeless = sum(count for _, count in sample.hopeless) == sample.files > 0
+    if hopeless:
+        choices = [(info, level) for info, level in choices if level in (0, 1, info.default_level)]
     small = sample.first(_FIRST)
     speed: dict[tuple[str, int], float] = {}
     rough: dict[tuple[str, int], Point] = {}
@@ -260,7 +266,7 @@ def trial(sample: Sample, job: Job | None = None) -> Iterator[Point]:
         speed[info.id, level] = small.bytes / max(time.perf_counter() - begin, 1e-4)
         rough[info.id, level] = point
         yield Point(point.fmt, point.level, point.size, point.seconds, rough=small.bytes < sample.bytes)
-    if small.bytes == sample.bytes:
+    if small.bytes == sample.bytes or hopeless:
         return
     sample = with_far(sample, job)
     hopeful = [

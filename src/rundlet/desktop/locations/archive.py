@@ -207,8 +207,14 @@ class ArchiveListing:
             packed=int(tree.packed[node]),
             share=int(tree.size[node]) / largest,
             mtime_ns=tree.mtime_ns(node),
-            note="locked" if row is not None and tree.catalog.encrypted[row] else "",
+            note=self._note(node, row, kind),
         )
+
+    def _note(self, node: int, row: int | None, kind: Kind) -> str:
+        """That a file is locked; of a folder how many files it holds."""
+        if kind == Kind.DIR:
+            return text.plural(int(self.tree.files[node]), "file")
+        return "locked" if row is not None and self.tree.catalog.encrypted[row] else ""
 
     def sort(self, key: str, *, descending: bool) -> None:
         if (key, descending) != (self._key, self._descending):

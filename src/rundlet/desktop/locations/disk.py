@@ -24,6 +24,11 @@ from rundlet.desktop.locations.place import Place, Selection
 
 if TYPE_CHECKING:
     from rundlet.core.fs.scan import Part
+    from rundlet.core.jobs.job import Job
+
+
+MOST_FOUND = 10_000
+"""How many items are shown at most of those that are found below a folder."""
 
 
 @dataclass(slots=True)
@@ -57,13 +62,14 @@ class DiskItem:
 
 
 class DiskListing:
-    """A folder on the disk, one level of it. Node ``n`` is ``items[n - 1]``.
+    """A folder on the disk, one level of it, or what was found in it and below. Node ``n`` is ``items[n - 1]``.
 
     What takes a step for each item is done when it is made, which is in the background.
 
     Attributes:
         folders: the nodes of the folders in it.
         seen: what was seen of it: names, kinds, times, and the sizes of files.
+        find: by which words the items were found in the folder and below it; "" for what lies in the folder.
         sizes, files: of all items, as in :class:`DiskItem`; in columns, so that a choice of very many is counted at once.
     """
 
@@ -72,8 +78,9 @@ class DiskListing:
     is_large = False  # one folder is looked through at once
     share_heading = "Share"
 
-    def __init__(self, folder: Path, items: list[DiskItem]) -> None:
+    def __init__(self, folder: Path, items: list[DiskItem], *, find: str = "") -> None:
         self.folder = folder
+        self.find = find
         self.items = items
         self.folders = [node for node, item in enumerate(items, 1) if item.kind == Kind.DIR]
         self.sizes = array("q", [item.size for item in items])
@@ -119,6 +126,37 @@ class DiskListing:
             raise file_problem(error, "open the folder", folder) from error
         return cls(folder, items)
 
+    @classmethod
+    def found_below(cls, folder: Path, words: str, *, hidden: bool, job: Job) -> DiskListing:
+        """Items with these words in their names, in a folder and in all below it; at most :data:`MOST_FOUND`.
+
+        Folders that can't be read are passed by, and links are not followed.
+
+        Raises:
+            FileProblem: when the folder itself can't be read.
+        """
+        wanted, items, ahead = Wanted.of(words), list[DiskItem](), [str(folder)]
+        while ahead and len(items) < MOST_FOUND:
+            job.checkpoint()
+            place = ahead.pop()
+            try:
+                with os.scandir(place) as entries:
+                    inner = sorted(entries, key=lambda entry: entry.name)
+            except OSError as error:
+                if place == str(folder):
+                    raise file_problem(error, "open the folder", folder) from error
+                continue
+            for entry in inner:
+                step_aside()
+                if entry.name.startswith(".") and not hidden:
+                    continue
+                if entry.is_dir(follow_symlinks=False):
+                    ahead.append(entry.path)
+                if wanted.fits(entry.name):
+                    item = _disk_item(Path(entry.path), partial(entry.stat, follow_symlinks=False))
+                    items += [item] if item is not None else []
+        return cls(folder, items[:MOST_FOUND], find=words)
+
     def children(self, node: int) -> Sequence[int]:
         return self._shown if node == TOP else ()
 
@@ -141,7 +179,14 @@ class DiskListing:
             size=item.size,
             share=max(item.size, 0) / self._largest,
             mtime_ns=item.mtime_ns,
+            note=self._note(item),
         )
+
+    def _note(self, item: DiskItem) -> str:
+        """Where an item was found; of a folder how many files it holds, once they are counted."""
+        if self.find and item.path.parent != self.folder:
+            return f"in {text.shown(str(item.path.parent.relative_to(self.folder)))}"
+        return text.plural(item.files, "file") if item.kind == Kind.DIR and item.size != UNKNOWN else ""
 
     def sort(self, key: str, *, descending: bool) -> None:
         by_size = key in ("size", "share")  # folders may have been counted since
@@ -180,7 +225,11 @@ class DiskListing:
         return TOP
 
     def looks_like(self, other: object) -> bool:
-        return isinstance(other, DiskListing) and (other.folder, other.seen) == (self.folder, self.seen)
+        return isinstance(other, DiskListing) and (other.folder, other.find, other.seen) == (
+            self.folder,
+            self.find,
+            self.seen,
+        )
 
     def entered(self, node: int, place: Place) -> Place | None:
         item = self.items[node - 1]
@@ -220,6 +269,9 @@ class DiskListing:
         return Selection(files=sum(self.files), size=size, counting=UNKNOWN in self.sizes)
 
     def summary(self, selection: Selection) -> str:
+        if not selection.items and self.find:
+            most = " and more" if len(self.items) >= MOST_FOUND else ""
+            return f"{text.plural(len(self.items), 'item')}{most} found"
         if not selection.items:
             return text.plural(len(self.items), "item")
         more = "…" if selection.counting else ""

@@ -29,12 +29,14 @@ class Place:
         archive: the archive in it that was gone into, or None.
         inner: the folder in the archive, "" for its top.
         outer: where an archive within another one was gone into; its file is a private copy then.
+        find: words by which items were looked for in the folder and all below it; "" for the folder itself.
     """
 
     folder: Path
     archive: Path | None = None
     inner: str = ""
     outer: Place | None = None
+    find: str = ""
 
     @property
     def in_archive(self) -> bool:
@@ -49,6 +51,8 @@ class Place:
             return self.outer
         if self.archive is not None:
             return Place(self.archive.parent)
+        if self.find:
+            return Place(self.folder)
         return Place(self.folder.parent)
 
 

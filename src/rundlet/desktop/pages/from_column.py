@@ -57,12 +57,14 @@ class FromColumn(Column):
     Signals:
         dropped: files that were dragged in.
         everything_wanted: what is looked for is to be forgotten.
+        below_wanted: what is looked for is to be looked for in subfolders, too.
         open_wanted: a file on the disk that is no archive, to be opened in its program.
         moved_onto: files of the list that were dragged onto one of its folders, the folder, and whether they move there.
     """
 
     dropped = Signal(object)
     everything_wanted = Signal()
+    below_wanted = Signal(str)
     open_wanted = Signal(object)
     moved_onto = Signal(object, object, bool)
 
@@ -154,6 +156,7 @@ class FromColumn(Column):
         self.view.selectionModel().selectionChanged.connect(self._selection_changed)
         self._types.changed.connect(self._narrow)
         self.names_as.chosen.connect(self._workspace.read_names_as)
+        self.offers.below.clicked.connect(self.find_below)
         self.offers.again.clicked.connect(self._choose_again)
         self.offers.choose_shown.clicked.connect(self.view.selectAll)
         self.offers.only_shown.clicked.connect(self._forget_unseen)
@@ -256,6 +259,9 @@ class FromColumn(Column):
         else:
             self._show_rows()
         if not (self._find or self._types.chosen or len(listing.children(TOP))):
+            if self._workspace.place.find:
+                self._say(f"Nothing in this folder or below it matches {text.quoted(self._workspace.place.find)}.", "")
+                return
             more = "" if within else "Right-click for a new folder, or to paste what you copied."
             self._say("There is nothing here." if within else "This folder is empty.", more)
 
@@ -276,6 +282,16 @@ class FromColumn(Column):
         """Show only rows with these words in their names."""
         self._find = words.strip()
         self._narrow()
+
+    def find_below(self) -> None:
+        """Look for the same in subfolders, too."""
+        if self._can_find_below:
+            self.below_wanted.emit(self._find)
+
+    @property
+    def _can_find_below(self) -> bool:
+        listing = self._workspace.listing
+        return bool(self._find) and listing is not None and listing.is_editable and not self._workspace.place.find
 
     def _narrow(self) -> None:
         """Show only what fits; among very many that is found beside the interface, while one goes on typing."""
@@ -310,7 +326,7 @@ class FromColumn(Column):
             self.pages.show_place()
             return
         what = text.quoted(self._find or (chosen.value if chosen else ""))
-        more = "" if listing.opens_in_place else "Find looks in this folder only, not in its subfolders."
+        more = "Press Enter to search its subfolders, too." if self._can_find_below else ""
         self.pages.say(f"Nothing here matches {what}.", more, back="Show everything")
 
     def _choose_all_of(self, nodes: list[int]) -> None:
@@ -333,6 +349,7 @@ class FromColumn(Column):
     def _show_offers(self) -> None:
         selection, listing = self._workspace.selection, self._workspace.listing
         narrowed = listing is not None and (self._find or self._types.chosen)
+        self.offers.below.setVisible(self._can_find_below)
         self.offers.show_found(listing.found if narrowed and listing is not None else 0, len(self._unseen))
         self.offers.show_gathered(
             selection, self._workspace.selector.other_folders, on_disk=listing is not None and listing.is_editable

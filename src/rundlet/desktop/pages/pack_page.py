@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
 from rundlet.core import text
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.model.file_type import noun_for
+from rundlet.desktop.state.trial_runner import LEAST
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import (
     Choices,
@@ -151,6 +152,8 @@ class PackPage(QScrollArea):
 
 def hopeless_words(sample: Sample | None) -> str:
     """What will not get smaller, in a sentence."""
+    if sample is not None and 0 < sample.total < LEAST:
+        return "So little that every format and level gives about the same."
     if sample is None or not sample.hopeless:
         return ""
     if sum(count for _, count in sample.hopeless) == sample.files:

@@ -148,8 +148,11 @@ class UnpackPage(QWidget):
 
     def _folders_chosen(self) -> None:
         keep = self.with_folders.isChecked()
+        opened = self._workspace.archive
 
         def change(form: UnpackForm) -> None:
+            if form.keep_folders != keep:  # without their folders all files lie loose, so one of their own is proposed
+                form.own_folder = not keep or (opened is not None and opened.is_loose)
             form.keep_folders = keep
 
         self._workspace.unpacking.change(change)

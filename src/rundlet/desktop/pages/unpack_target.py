@@ -134,9 +134,11 @@ def landing_words(plan: UnpackPlan) -> str:
         parts.append(f"{text.size(plan.read_through)} before them must be read first")
     if plan.unlock_seconds >= _LONG:
         parts.append(f"unlocking its old kind of lock takes about {text.duration(plan.unlock_seconds)}")
-    new = plan.files - plan.counts[Action.NUMBER] - plan.counts[Action.REPLACE]
+    new = plan.files - plan.counts[Action.NUMBER] - plan.counts[Action.REPLACE] - plan.unreadable
     if new > 0:
         parts.append(text.plural(new, "new file"))
+    if plan.unreadable:
+        parts.append(f"{text.plural(plan.unreadable, 'file')} in a missing part")
     words = {Action.NUMBER: "both kept", Action.REPLACE: "replaced", Action.SKIP: "existing files kept"}
     for action, result in words.items():
         if plan.counts[action]:

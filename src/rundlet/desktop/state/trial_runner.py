@@ -20,6 +20,9 @@ if TYPE_CHECKING:
     from rundlet.desktop.state.forms import PackForm
     from rundlet.desktop.state.workspace import Workspace
 
+LEAST = 16_000
+"""Bytes; of less there is nothing to choose between, and no chart is drawn."""
+
 _WAIT_MS = 350  # a choice that stands so long is worth trying
 
 Selection = tuple[str, int]
@@ -140,6 +143,8 @@ class TrialRunner(QObject):
             self._background.tell(lambda: self._seen(asked, traits))
             sample = take_sample(items, job)
             self._background.tell(lambda: self._sampled(asked, sample))
+            if sample.total < LEAST:
+                return
             for point in trial(sample, job):
                 self._background.tell(lambda point=point: self._add(asked, point))  # type: ignore[misc]
 

@@ -302,8 +302,14 @@ class Workspace(QObject):
             else:
                 self._open_archive(place)
             return
+
+        def work(job: Job) -> DiskListing:
+            if place.find:
+                return DiskListing.found_below(place.folder, place.find, hidden=self.show_hidden, job=job)
+            return DiskListing.read(place.folder, hidden=self.show_hidden)
+
         self._list(
-            lambda job: DiskListing.read(place.folder, hidden=self.show_hidden),
+            work,
             done=lambda listing: self._on_disk(place, listing),
             failed=lambda error: self._fail_to_stand(place, error),
         )

@@ -135,6 +135,8 @@ def _steps(place: Place) -> list[tuple[str, Place]]:
     steps = [("Home" if f == home else f.name or "Disk", Place(f)) for f in reversed(folders)]
     if len(steps) > _MOST_FOLDERS:
         steps = [steps[0], ("…", steps[-_MOST_FOLDERS][1]), *steps[1 - _MOST_FOLDERS :]]
+    if place.find:
+        steps.append((f"Found: {place.find}", place))
     return [*steps, *_inside(place)]
 
 

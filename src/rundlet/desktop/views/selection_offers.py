@@ -21,6 +21,7 @@ class SelectionOffers(QWidget):
     """Buttons only; whoever shows them says what they do.
 
     Attributes:
+        below: look for it in subfolders, too.
         again: choose what was chosen before one click too many.
         choose_shown: choose all that was found.
         only_shown: let go of what is chosen and not in sight.
@@ -31,6 +32,8 @@ class SelectionOffers(QWidget):
     def __init__(self) -> None:
         super().__init__()
         column = page_layout(self, gap=theme.sizes.space)
+        self.below = QPushButton("Search subfolders")
+        self.below.setToolTip("Enter in the field does the same")
         self.again = QPushButton()
         self.choose_shown = QPushButton()
         self.only_shown = QPushButton()
@@ -39,7 +42,7 @@ class SelectionOffers(QWidget):
         self.elsewhere = label("", "soft")
         self.only_here = QPushButton("Only what is selected here")
         flow = FlowLayout(theme.sizes.space)
-        for button in (self.again, self.choose_shown, self.only_shown, self.keep):
+        for button in (self.below, self.again, self.choose_shown, self.only_shown, self.keep):
             button.setVisible(False)
             flow.addWidget(button)
         column.addLayout(flow)

@@ -76,6 +76,11 @@ class TarReader(ArchiveReader):
     def unlock(self, password: str) -> None:
         """tar has no locks; the password is not needed."""
 
+    def extents(self, rows: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]] | None:
+        if self._packing is not None:
+            return None
+        return self.index.data_at[rows], self.index.data_at[rows] + self.index.stored[rows]
+
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         ordered = rows[np.argsort(self.index.data_at[rows], kind="stable")].tolist()
         if self._plain is not None:

@@ -93,6 +93,10 @@ class ZipReader(ArchiveReader):
             self._passwords = candidates[:1]
         self.unlocked = True
 
+    def extents(self, rows: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        starts = self.directory.offset[rows]
+        return starts, starts + LOCAL.itemsize + np.maximum(self.catalog.packed[rows], 0)
+
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         rows, batches = in_step(rows, self.catalog.packed[rows], self._is_legacy(rows))
         for together in batches:
