@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 import rundlet
+from rundlet.presentation.sentences import fields_of
 
 PACKAGE = Path(rundlet.__file__).parent
 RULED_OUT = {
@@ -58,6 +59,8 @@ def _strings(path: Path) -> Iterator[tuple[int, str]]:
             silent.update(id(word) for word in ast.walk(node))
     for node in ast.walk(tree):
         if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in silent:
+            if node.value == "Desktop Entry":
+                continue  # which an open standard calls so, and nobody sees
             text = node.value
             if re.search(r"[A-Za-z]{2,} [A-Za-z]|^[A-Z][a-z]+", text):
                 yield node.lineno, text
@@ -73,3 +76,28 @@ def test_one_word_for_one_thing(words: str) -> None:
 def test_strings_are_found() -> None:
     found = [text for _, text in _all_strings()]
     assert len(found) > 500 and "Lock with a password" in found and "Move the originals to the trash" in found
+
+
+_NO_SENTENCES = ("rundlet.cli.", "rundlet ", "rundlet: ", ".svg", "_in_ring", " – Rundlet")
+"""What is put together in code and is no sentence: names of modules and files, and the name of the program before a message."""
+
+
+def test_sentences_are_whole() -> None:
+    """Whatever has fields is one template with named fields and proper plurals, so that it can be said in another language."""
+    pieces, templates = [], 0
+    for path in sorted(
+        [*PACKAGE.glob("cli/*.py"), *PACKAGE.rglob("desktop/**/*.py"), *PACKAGE.glob("presentation/*.py")]
+    ):
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            if isinstance(node, ast.JoinedStr):
+                text = "".join(str(part.value) for part in node.values if isinstance(part, ast.Constant))
+                if re.search(r"[A-Za-z]{2}", text) and text not in _NO_SENTENCES and "!r" not in ast.unparse(node):
+                    pieces.append(f"{path.relative_to(PACKAGE)}:{node.lineno}: {ast.unparse(node)}")
+            elif isinstance(node, ast.Call) and ast.unparse(node.func) == "say":
+                template = node.args[0]
+                if isinstance(template, ast.Constant) and isinstance(template.value, str):
+                    templates += 1
+                    given = {keyword.arg for keyword in node.keywords}
+                    assert set() < fields_of(template.value) <= given, ast.unparse(node)
+    assert not pieces, "\n".join(pieces)
+    assert templates > 100

@@ -8,8 +8,8 @@ from pathlib import Path
 from rundlet.cli.archives import given_password, open_given
 from rundlet.cli.reading import add_reading
 from rundlet.cli.render import Output, outcome_value, with_progress
-from rundlet.core.text import number, plural, quoted
 from rundlet.core.work.checker import check
+from rundlet.presentation.sentences import say
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -30,14 +30,30 @@ def run(options: argparse.Namespace, output: Output) -> int:
         output.value({**outcome_value(outcome), "unverified": outcome.unverified})
     bad = len([issue for issue in outcome.problems if issue not in reader.notices])
     if outcome.problems:
-        intact = f"{plural(outcome.files, 'item')} of {quoted(options.archive.name)} {'is' if outcome.files == 1 else 'are'} intact"
-        output.say(f"{intact}, {bad} damaged." if bad else f"{intact}; the archive itself is damaged.")
+        words = (
+            "{files:item|items} of {name:name} {files:=is|are} intact, {bad:number} damaged."
+            if bad
+            else "{files:item|items} of {name:name} {files:=is|are} intact; the archive itself is damaged."
+        )
+        output.say(say(words, files=outcome.files, name=options.archive.name, bad=bad))
     elif outcome.unverified and outcome.unverified >= outcome.files:
-        read = f"{plural(outcome.files, 'item')} of {quoted(options.archive.name)} could be read"
-        output.say(f"{read}. It keeps no checksums, so nobody can tell whether they are as they were packed.")
+        output.say(
+            say(
+                "{files:item|items} of {name:name} could be read. "
+                "It keeps no checksums, so nobody can tell whether they are as they were packed.",
+                files=outcome.files,
+                name=options.archive.name,
+            )
+        )
     else:
-        output.say(f"{quoted(options.archive.name)} is intact: {plural(outcome.files, 'item')} read.")
+        output.say(
+            say("{name:name} is intact: {files:item|items} read.", name=options.archive.name, files=outcome.files)
+        )
         if outcome.unverified:
-            have = "has" if outcome.unverified == 1 else "have"
-            output.say(f"{number(outcome.unverified)} of them {have} no checksum to compare with.")
+            output.say(
+                say(
+                    "{unverified:number} of them {unverified:=has|have} no checksum to compare with.",
+                    unverified=outcome.unverified,
+                )
+            )
     return int(output.issues(outcome.issues))

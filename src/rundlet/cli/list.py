@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 from rundlet.cli.reading import add_reading
 from rundlet.core.errors import RundletError
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Entry, Kind
-from rundlet.core.text import iso_time, plural, shown, size
+from rundlet.core.text import iso_time, shown, size
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
@@ -108,7 +109,9 @@ class _Printer:
 
     def sums(self, count: int, total: int, packed: int) -> None:
         """Print what all entries are together, in bytes."""
-        self._output.say(f"{plural(count, 'item')}, {size(total)}, packed to {size(packed)}")
+        self._output.say(
+            say("{count:item|items}, {total:size}, packed to {packed:size}", count=count, total=total, packed=packed)
+        )
 
     def line(self, entry: Entry, target: str | None) -> None:
         """Print one entry, and where it points."""

@@ -15,6 +15,7 @@ from typing import NoReturn
 
 from rundlet import __version__
 from rundlet.core.errors import Cancelled, RundletError
+from rundlet.presentation.sentences import say
 
 DONE, PROBLEMS, FAILED = 0, 1, 2
 
@@ -38,7 +39,9 @@ class _Parser(argparse.ArgumentParser):
     """Says what is wrong in one line."""
 
     def error(self, message: str) -> NoReturn:
-        self.exit(FAILED, f"rundlet: {message}; “{self.prog} --help” says more\n")
+        self.exit(
+            FAILED, "rundlet: " + say("{message}; “{prog} --help” says more", message=message, prog=self.prog) + "\n"
+        )
 
 
 def _module(verb: str) -> ModuleType:
@@ -68,7 +71,12 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except OSError as error:
         if error.errno not in (errno.ENOSPC, errno.EBADF, errno.EIO):
             raise
-        _say(f"What is to be said can't be written: {(error.strerror or 'the system gave no reason').lower()}.")
+        _say(
+            say(
+                "What is to be said can't be written: {reason}.",
+                reason=(error.strerror or "the system gave no reason").lower(),
+            )
+        )
         return _without_output()
 
 
@@ -96,11 +104,11 @@ def _not_there(word: str, *, is_first: bool) -> int:
 
     meant = difflib.get_close_matches(word, VERBS, n=1) if is_first and not word.startswith("-") else []
     if meant:
-        _say(f"There is no verb “{word}”. Did you mean “{meant[0]}”?")
+        _say(say("There is no verb “{word}”. Did you mean “{meant}”?", word=word, meant=meant[0]))
     elif word.startswith("-"):
-        _say(f"There is no option “{word}”; “rundlet --help” says what there is.")
+        _say(say("There is no option “{word}”; “rundlet --help” says what there is.", word=word))
     else:
-        _say(f"There is no file, folder or verb “{word}”; “rundlet --help” says what there is.")
+        _say(say("There is no file, folder or verb “{word}”; “rundlet --help” says what there is.", word=word))
     return FAILED
 
 
@@ -142,7 +150,7 @@ def _open_window(words: list[str]) -> int:
     try:
         from rundlet.desktop.app import main as open_window
     except ImportError as error:
-        _say(f"The window can't start, as a part of the system is missing: {error}")
+        _say(say("The window can't start, as a part of the system is missing: {error}", error=error))
         return FAILED
     return open_window(words)
 

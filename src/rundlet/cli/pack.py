@@ -15,12 +15,31 @@ from rundlet.core.fs.scan import LeaveOut
 from rundlet.core.jobs.outcomes import Added, Outcome
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.plans.pack_plan import PackClash, PackPlan, plan_pack
-from rundlet.core.text import duration, plural, quoted, shown, size
+from rundlet.core.text import shown, size
 from rundlet.core.work.packer import pack
 from rundlet.core.work.trial import Point, predicted
+from rundlet.presentation.sentences import fill, say
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
+
+
+_PACKED = {
+    (False, False): "Packed {files:file|files} into {target}: {bytes_out:size} from {bytes_in:size}.",
+    (
+        False,
+        True,
+    ): "Packed {files:file|files} into {target}: {bytes_out:size} from {bytes_in:size}, {saved:size} saved.",
+    (
+        True,
+        False,
+    ): "Packed {files:file|files} into {target} in {parts:part|parts}: {bytes_out:size} from {bytes_in:size}.",
+    (True, True): (
+        "Packed {files:file|files} into {target} in {parts:part|parts}: "
+        "{bytes_out:size} from {bytes_in:size}, {saved:size} saved."
+    ),
+}
+"""By whether there are parts, and whether anything was saved."""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -106,9 +125,13 @@ def _format(options: argparse.Namespace) -> FormatInfo:
         return by_id(options.format).info
     found = by_ending(options.out)
     if found is None:
-        endings = ", ".join(known.info.ending for known in WRITABLE)
+        known = ", ".join(each.info.ending for each in WRITABLE)
         raise PlanError(
-            f"The extension of {quoted(options.out.name)} stands for no format ({endings}). Give it one, or name a --format."
+            say(
+                "The extension of {name:name} stands for no format ({known}). Give it one, or name a --format.",
+                name=options.out.name,
+                known=known,
+            )
         )
     return found.info
 
@@ -125,11 +148,22 @@ def _show_plan(plan: PackPlan, point: Point, output: Output) -> None:
         output.say(f"{size(item.size):>10}  {item.path}")
     for path in plan.replaced if plan.base is None else ():
         output.say(f"{'replaced':>10}  {shown(str(path))}")
-    what = "add to" if plan.base else "replace" if plan.replaces else "make"
+    words = "Would make {target}: {files:file|files}, {size:size}, {format} at level {level}."
+    if plan.base:
+        words = "Would add to {target}: {files:file|files}, {size:size}, {format} at level {level}."
+    elif plan.replaces:
+        words = "Would replace {target}: {files:file|files}, {size:size}, {format} at level {level}."
     output.say(
-        f"Would {what} {plan.target}: {plural(plan.files, 'file')}, {size(plan.size)}, {plan.info.id} at level {plan.level}."
+        say(
+            words,
+            target=plan.target,
+            files=plan.files,
+            size=plan.size,
+            format=plan.info.id,
+            level=plan.level,
+        )
     )
-    output.say(f"About {size(point.size)} in {duration(point.seconds)}.")
+    output.say(say("About {size:size} in {seconds:duration}.", size=point.size, seconds=point.seconds))
 
 
 def _plan_value(plan: PackPlan, point: Point) -> dict[str, Any]:
@@ -156,10 +190,22 @@ def _show_report(outcome: Outcome, output: Output) -> None:
     if output.json:
         output.value(outcome_value(outcome))
     if isinstance(outcome, Added):
-        output.say(f"Added {plural(outcome.files, 'file')} to {outcome.target}: {size(outcome.bytes_out)} more.")
+        output.say(
+            say(
+                "Added {files:file|files} to {target}: {bytes_out:size} more.",
+                files=outcome.files,
+                target=outcome.target,
+                bytes_out=outcome.bytes_out,
+            )
+        )
         return
     saved = outcome.bytes_in - outcome.bytes_out
-    gain = f", {size(saved)} saved" if saved > 0 else ""
-    parts = f" in {plural(len(outcome.created) - 1, 'part')}" if len(outcome.created) > 1 else ""
-    sizes = f"{size(outcome.bytes_out)} from {size(outcome.bytes_in)}{gain}"
-    output.say(f"Packed {plural(outcome.files, 'file')} into {outcome.target}{parts}: {sizes}.")
+    facts = {
+        "files": outcome.files,
+        "target": outcome.target,
+        "parts": len(outcome.created) - 1,
+        "bytes_out": outcome.bytes_out,
+        "bytes_in": outcome.bytes_in,
+        "saved": saved,
+    }
+    output.say(fill(_PACKED[len(outcome.created) > 1, saved > 0], facts))

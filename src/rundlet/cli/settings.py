@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from rundlet.core.errors import PlanError
 from rundlet.core.settings import SETTINGS, Setting, setting_named
-from rundlet.core.text import quoted
 from rundlet.core.userdata.settings_file import Settings
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
@@ -35,7 +35,9 @@ def run(options: argparse.Namespace, output: Output) -> int:
         return 0
     setting = setting_named(options.name)
     if setting is None:
-        raise PlanError(f"There is no setting {quoted(options.name)}.", hint="“rundlet settings” lists them.")
+        raise PlanError(
+            say("There is no setting {name:name}.", name=options.name), hint="“rundlet settings” lists them."
+        )
     if options.reset:
         settings.reset(setting)
     elif options.value is not None:
@@ -48,7 +50,10 @@ def _parsed(setting: Setting[Any], words: str) -> Any:
     try:
         return setting.parse(words)
     except ValueError as error:
-        raise PlanError(f"{setting.id} can't be {quoted(words)}.", hint=f"It can be: {setting.words}.") from error
+        raise PlanError(
+            say("{setting} can't be {words:name}.", setting=setting.id, words=words),
+            hint=say("It can be: {words}.", words=setting.words),
+        ) from error
 
 
 def _show(settings: Settings, which: tuple[Setting[Any], ...], output: Output) -> None:

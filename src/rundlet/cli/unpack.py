@@ -15,10 +15,11 @@ from rundlet.cli.render import Output, issue_values, note, outcome_value, with_p
 from rundlet.core.errors import Cancelled, PlanError, RundletError
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan, own_folder_name
 from rundlet.core.plans.unpack_planner import plan_unpack
-from rundlet.core.text import duration, plain_path, plural, quoted, shown, size
+from rundlet.core.text import plain_path, quoted, shown
 from rundlet.core.work.extractor import unpack
 from rundlet.presentation.findings import findings_words
 from rundlet.presentation.outcomes import otherwise
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -54,7 +55,13 @@ def run(options: argparse.Namespace, output: Output) -> int:
         except Cancelled:
             if not values:
                 raise
-            output.line(f"Cancelled; {plural(len(values), 'archive')} before {quoted(archive.name)} stayed unpacked.")
+            output.line(
+                say(
+                    "Cancelled; {count:archive|archives} before {name:name} stayed unpacked.",
+                    count=len(values),
+                    name=archive.name,
+                )
+            )
             failed += 1
             break
         else:
@@ -78,7 +85,12 @@ def _one(
             return _plan_value(reader, plan), output.issues(plan.issues)
         outcome = with_progress(lambda job: unpack(plan, reader, job))
         note(outcome, [archive])
-        said = f"Unpacked {plural(outcome.files, 'file')} into {outcome.target}: {size(outcome.bytes_out)}."
+        said = say(
+            "Unpacked {files:file|files} into {target}: {bytes_out:size}.",
+            files=outcome.files,
+            target=outcome.target,
+            bytes_out=outcome.bytes_out,
+        )
         output.say(" ".join(filter(None, (said, otherwise(outcome)))))
         return outcome_value(outcome), output.issues(outcome.issues)
     finally:
@@ -104,7 +116,13 @@ def _matching(reader: ArchiveReader, patterns: list[str]) -> NDArray[np.int64] |
         return None
     rows = [row for row, entry in enumerate(reader.catalog) if _matches(plain_path(entry.path), patterns)]
     if not rows:
-        raise PlanError(f"Nothing in {quoted(reader.source.name)} matches {', '.join(map(quoted, patterns))}.")
+        raise PlanError(
+            say(
+                "Nothing in {name:name} matches {patterns}.",
+                name=reader.source.name,
+                patterns=", ".join(map(quoted, patterns)),
+            )
+        )
     return np.array(rows, np.int64)
 
 
@@ -118,12 +136,30 @@ def _show_plan(plan: UnpackPlan, output: Output) -> None:
     for step in plan.steps:
         output.say(f"{step.action.value:>18}  {shown(str(plan.root.joinpath(*step.target)))}")
     refused = plan.counts[Action.REFUSE]
-    outcome = f"{plan.counts[Action.MAKE]} new, {plan.taken} taken, {refused} refused"
-    output.say(f"Would unpack {plural(plan.files, 'file')}, {size(plan.size)} into {plan.root}: {outcome}.")
+    outcome = say(
+        "{counts} new, {taken} taken, {refused} refused",
+        counts=plan.counts[Action.MAKE],
+        taken=plan.taken,
+        refused=refused,
+    )
+    output.say(
+        say(
+            "Would unpack {files:file|files}, {size:size} into {root}: {outcome}.",
+            files=plan.files,
+            size=plan.size,
+            root=plan.root,
+            outcome=outcome,
+        )
+    )
     if plan.read_through:
-        output.say(f"{size(plan.read_through)} beside them must be read through.")
+        output.say(say("{read_through:size} beside them must be read through.", read_through=plan.read_through))
     if plan.unlock_seconds >= 1:
-        output.say(f"Their old kind of lock takes about {duration(plan.unlock_seconds)} to undo.")
+        output.say(
+            say(
+                "Their old kind of lock takes about {unlock_seconds:duration} to undo.",
+                unlock_seconds=plan.unlock_seconds,
+            )
+        )
 
 
 def _plan_value(reader: ArchiveReader, plan: UnpackPlan) -> dict[str, Any]:

@@ -20,9 +20,10 @@ from rundlet.core.model.file_type import looks_like_a_program
 from rundlet.desktop.actions import LIST_ACTIONS
 from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program
-from rundlet.desktop.locations.place import OpenArchive, Place
+from rundlet.desktop.locations.place import OpenArchive, Place, with_others
 from rundlet.desktop.state.archive_batch import Task
 from rundlet.desktop.temp_copies import Copy, lend, lend_one
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
@@ -126,7 +127,7 @@ class FileActions(QObject):
         self.actions["look_inside"].setEnabled(current)
         self.actions["open"].setText("Open a copy in its program" if within else "Open in its program")
         self.actions["trash"].setText(
-            f"Move {text.plural(count, 'item')} to the trash" if count else "Move to the trash"
+            say("Move {count:item|items} to the trash", count=count) if count else "Move to the trash"
         )
         self.actions["rename"].setEnabled(on_disk and self._source.view.currentIndex().isValid())
 
@@ -168,13 +169,19 @@ class FileActions(QObject):
     def _tasks(self) -> list[tuple[str, Task]]:
         """What can be done with what is selected, in words."""
         selection, archives = self._workspace.selection, self._batch.form.archives
-        count = text.plural(selection.items, "item")
+        count = selection.items
         if self._workspace.place.in_archive:
-            return [(f"Unpack {count}" if selection.items else "Unpack everything", Task.UNPACK)]
+            words = say("Unpack {count:item|items}", count=count) if count else "Unpack everything"
+            return [(with_others(words, selection), Task.UNPACK)]
         if not selection.items:
             return []
-        unpack = [(f"Unpack {text.plural(len(archives), 'archive')}", Task.UNPACK_SEVERAL)] if archives else []
-        return [*unpack, (f"Pack {count}{selection.out_of_sight}", Task.PACK)]
+        unpack = (
+            [(say("Unpack {count:archive|archives}", count=len(archives)), Task.UNPACK_SEVERAL)] if archives else []
+        )
+        return [
+            *unpack,
+            (with_others(say("Pack {count:item|items}", count=count), selection), Task.PACK),
+        ]
 
     def _add_programs(self, menu: QMenu, path: Path) -> None:
         """Offer the programs that open a file, which are looked for when their menu is opened."""
@@ -199,7 +206,7 @@ class FileActions(QObject):
 
     def _open_with(self, program: Program, path: Path) -> None:
         if not program.open(path):
-            self._source.notice.tell(f"{text.shown(program.name)} could not be started.")
+            self._source.notice.tell(say("{name:shown} could not be started.", name=program.name))
 
     @property
     def offered(self) -> list[QAction]:
@@ -280,8 +287,10 @@ class FileActions(QObject):
             self._hand_over(spot.path)
         elif opened is not None and looks_like_a_program(spot.name):
             self._source.notice.tell(
-                f"{text.quoted(spot.name)} is a program or an installer and may need the files next to it. "
-                "A copy on its own may not start.",
+                say(
+                    "{name:name} is a program or an installer and may need the files next to it. A copy on its own may not start.",
+                    name=spot.name,
+                ),
                 [
                     ("Unpack everything", self._unpack_all),
                     ("Open a copy anyway", lambda: self._lend(opened, spot)),
@@ -306,8 +315,10 @@ class FileActions(QObject):
             temp_copies.watch(Copy(path, spot.name, home))
             if self._hand_over(path):
                 self._source.notice.tell(
-                    f"A copy of {text.quoted(spot.name)} is open. Changes to it are not saved in the archive, "
-                    "but you can keep the changed copy."
+                    say(
+                        "A copy of {name:name} is open. Changes to it are not saved in the archive, but you can keep the changed copy.",
+                        name=spot.name,
+                    )
                 )
 
         def failed(error: BaseException) -> None:
@@ -320,16 +331,16 @@ class FileActions(QObject):
     def _hand_over(self, path: Path) -> bool:
         done = open_in_its_program(path)
         if not done:
-            self._source.notice.tell(f"There is no program here that opens {text.quoted(path.name)}.")
+            self._source.notice.tell(say("There is no program here that opens {name:name}.", name=path.name))
         return done
 
     def _copy_changed(self, copy: Copy) -> None:
         """Another program has changed a copy: it can be kept, as a file of its own."""
         beside = copy.home
         self._source.notice.tell(
-            f"{text.quoted(copy.path.name)} was changed. The archive still has the old version.",
+            say("{name:name} was changed. The archive still has the old version.", name=copy.path.name),
             [
-                (f"Save it in “{text.shown(beside.name)}”", lambda: self._keep(copy, beside)),
+                (say("Save it in “{name:shown}”", name=beside.name), lambda: self._keep(copy, beside)),
                 ("Save it elsewhere …", lambda: self._keep_elsewhere(copy, beside)),
             ],
             stays=True,

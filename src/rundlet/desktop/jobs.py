@@ -13,6 +13,7 @@ from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Outcome, Undone
 from rundlet.core.userdata.journal import new_id
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.desktop.background import Background
@@ -167,12 +168,17 @@ def result_of(title: str, outcome: Outcome, expected: tuple[int, float] = (0, 0.
 def failure_of(title: str, error: BaseException, kind: type[Outcome] | None = None) -> JobResult:
     """Why a job came to nothing, in a sentence."""
     if isinstance(error, Cancelled) and kind is Undone:
-        words = f"{title} was cancelled. What was undone stays undone, and you can try again."
+        words = say("{title} was cancelled. What was undone stays undone, and you can try again.", title=title)
         return JobResult(title, words, good=True, cancelled=True)
     if isinstance(error, Cancelled):
-        return JobResult(title, f"{title} was cancelled. Nothing was left behind.", good=True, cancelled=True)
+        return JobResult(
+            title, say("{title} was cancelled. Nothing was left behind.", title=title), good=True, cancelled=True
+        )
     if isinstance(error, RundletError):
         return JobResult(title, str(error), good=False)
     return JobResult(
-        title, f"{title} failed because of an error in Rundlet itself: {error}", (type(error).__name__,), good=False
+        title,
+        say("{title} failed because of an error in Rundlet itself: {error}", title=title, error=error),
+        (type(error).__name__,),
+        good=False,
     )

@@ -39,6 +39,7 @@ from rundlet.desktop.views.gauge import Gauge, paint_small
 from rundlet.desktop.views.job_strip import DragHandle
 from rundlet.presentation.findings import issue_line
 from rundlet.presentation.outcomes import expected_words, presenter_of, record_title, record_words
+from rundlet.presentation.sentences import say
 from rundlet.presentation.undoing import undo_label, undo_words
 
 if TYPE_CHECKING:
@@ -278,7 +279,7 @@ class LogWindow(QDialog):
         if record.expected_size:
             lines.append(expected_words((record.expected_size, record.expected_seconds)))
         if can_undo:
-            lines.append(f"Undo will {text.lower(undo_words(record))}.")
+            lines.append(say("Undo will {what}.", what=text.lower(undo_words(record))))
         self.words.setText("\n".join(lines))
         self.gauge.show_sizes(record.outcome.bytes_in, record.outcome.bytes_out)
 

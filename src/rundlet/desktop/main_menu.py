@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QDialog, QLineEdit, QMenu, QMessageBox, QTreeWidge
 from rundlet import __version__
 from rundlet.desktop.actions import ACTIONS, LIST_ACTIONS, LIST_KEYS, keys_in_words
 from rundlet.desktop.theme.theme import theme
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -92,12 +93,14 @@ class ShortcutsWindow(QDialog):
 
 def about_box(parent: QWidget) -> QMessageBox:
     """What the program is, and in which version."""
-    box = QMessageBox(QMessageBox.Icon.NoIcon, "About Rundlet", f"Rundlet {__version__}", parent=parent)
+    box = QMessageBox(
+        QMessageBox.Icon.NoIcon, "About Rundlet", say("Rundlet {version}", version=__version__), parent=parent
+    )
     box.setTextFormat(Qt.TextFormat.PlainText)
     box.setInformativeText(
         "Packs files into zip, 7z and tar archives, looks into them and unpacks them.\n\n"
         "Free software under the MIT license. The icons are Phosphor Icons, under the same license.\n\n"
-        f"Python {platform.python_version()}, Qt {qVersion()}"
+        + say("Python {python}, Qt {qt}", python=platform.python_version(), qt=qVersion())
     )
     box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
     return box

@@ -16,6 +16,7 @@ from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import short_path
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QAction
@@ -80,7 +81,9 @@ class PlacesMenu(QObject):
         self.menu.addSeparator()
         kept = str(here) in self.places.favourites
         name = text.shown(_name(here))
-        words = f"Remove “{name}” from favourites" if kept else f"Add “{name}” to favourites"
+        words = (
+            say("Remove “{name}” from favourites", name=name) if kept else say("Add “{name}” to favourites", name=name)
+        )
         keep = self.menu.addAction(theme.icon("favourite"), words)
         keep.triggered.connect(lambda: self._toggle(here))
 
@@ -131,10 +134,14 @@ class PlacesMenu(QObject):
 
 def _name(path: Path) -> str:
     short = short_path(path)
-    return short if len(Path(short).parts) <= 2 else f"{path.name} in {short_path(path.parent)}"
+    return (
+        short
+        if len(Path(short).parts) <= 2
+        else say("{name} in {folder}", name=path.name, folder=short_path(path.parent))
+    )
 
 
 def drive_words(drive: Drive) -> str:
     """A drive with its free space."""
     name = "Disk" if drive.path == Path("/") else drive.path.name or str(drive.path)
-    return f"{name}: {text.size(drive.free)} free of {text.size(drive.size)}"
+    return say("{name}: {free:size} free of {size:size}", name=name, free=drive.free, size=drive.size)

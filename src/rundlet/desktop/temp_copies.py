@@ -17,6 +17,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from rundlet.core.errors import RundletError
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Copied, CopiedOut, Outcome
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.fs.private_folders import PrivateFolder
@@ -144,7 +145,7 @@ def lend(opened: OpenArchive, nodes: Sequence[int], folder: Path, job: Job, *, k
 
 def copy_name(name: str) -> str:
     """What a copy of an entry is called, so that nobody takes it for the entry."""
-    return f"copy of {name}"
+    return say("copy of {name}", name=name)
 
 
 def lend_one(opened: OpenArchive, node: int, folder: Path, job: Job) -> Path:

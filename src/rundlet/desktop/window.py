@@ -27,7 +27,6 @@ from PySide6.QtWidgets import (
 from rundlet.core.jobs.interface_priority import first
 from rundlet.core.jobs.outcomes import Added, FolderMade, Packed, Renamed
 from rundlet.core.streams.parts import files_of
-from rundlet.core.text import quoted
 from rundlet.core.userdata.journal import Journal
 from rundlet.core.userdata.places import Places, there
 from rundlet.core.userdata.presets import Presets
@@ -53,6 +52,7 @@ from rundlet.desktop.state.workspace import Workspace
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.job_strip import Strip
 from rundlet.desktop.views.quiet_page import QuietPage
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
@@ -278,7 +278,7 @@ class Window(QMainWindow):
         )
 
     def _say_gone(self, path: Path) -> None:
-        self.source.notice.tell(f"{quoted(path.name)} was moved or deleted by another program.", stays=True)
+        self.source.notice.tell(say("{name:name} was moved or deleted by another program.", name=path.name), stays=True)
 
     def _show_problems(self, running: RunningJob) -> None:
         self.history.open_log(running.id)
@@ -371,7 +371,7 @@ class Window(QMainWindow):
 
         problems = [notice for notice in opened.reader.notices if notice.problem]
         if problems:
-            self.source.notice.tell(f"{problem_words(problems)} What is intact can be unpacked.")
+            self.source.notice.tell(say("{problems} What is intact can be unpacked.", problems=problem_words(problems)))
         elif place.outer is None and len(files_of(opened.reader.source)) == 1:
             self._look_at_ending(opened)
 
@@ -381,8 +381,17 @@ class Window(QMainWindow):
         better = better_name(opened.path.name, opened.reader.info)
         if better is not None:
             self.source.notice.tell(
-                f"{quoted(opened.path.name)} is a {opened.reader.info.id} archive, but its extension says otherwise.",
-                [(f"Rename it to {quoted(better)}", lambda: self.file_actions.rename(opened.path, better))],
+                say(
+                    "{name:name} is a {format} archive, but its extension says otherwise.",
+                    name=opened.path.name,
+                    format=opened.reader.info.id,
+                ),
+                [
+                    (
+                        say("Rename it to {better:name}", better=better),
+                        lambda: self.file_actions.rename(opened.path, better),
+                    )
+                ],
             )
 
     def _go_find(self) -> None:

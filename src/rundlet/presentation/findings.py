@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from rundlet.core.jobs.findings import Finding, Issue, Reason
-from rundlet.core.text import in_short, plural, shortened, shown
+from rundlet.core.text import in_short, shortened, shown
 from rundlet.presentation.sentences import fill
 
 CLAUSES: dict[Reason, str] = {
@@ -172,5 +172,5 @@ def issue_line(issue: Issue) -> str:
 
 def problem_words(problems: Sequence[Issue]) -> str:
     """How many there are, and the first of them, in a sentence."""
-    first = ", the first" if len(problems) > 1 else ""
-    return f"{plural(len(problems), 'problem')}{first}: {issue_line(problems[0]).rstrip('.')}."
+    words = "{count:problem|problems}, the first: {line}." if len(problems) > 1 else "1 problem: {line}."
+    return fill(words, {"count": len(problems), "line": issue_line(problems[0]).rstrip(".")})

@@ -22,7 +22,7 @@ from rundlet.core.jobs.outcomes import (
     Undone,
     Unpacked,
 )
-from rundlet.core.text import quoted, sentence, size
+from rundlet.core.text import sentence, size
 from rundlet.presentation.findings import issue_words, problem_words
 from rundlet.presentation.sentences import fill, joined
 
@@ -172,6 +172,33 @@ class _AddPresenter(_ArchivePresenter[Added]):
     undone = undone_with_originals = "Restore the originals; what was added stays"
 
 
+_UNDO_UNPACKING = {
+    (True, False, False): "Delete what was unpacked into {target:name}",
+    (True, True, False): "Delete what was unpacked into {target:name} and restore what was replaced",
+    (True, False, True): "Delete what was unpacked into {target:name} and move the archive back",
+    (
+        True,
+        True,
+        True,
+    ): "Delete what was unpacked into {target:name}, restore what was replaced, and move the archive back",
+    (False, False, False): "Move what was unpacked into {target:name} to the trash",
+    (False, True, False): "Move what was unpacked into {target:name} to the trash and restore what was replaced",
+    (False, False, True): "Move what was unpacked into {target:name} to the trash and move the archive back",
+    (False, True, True): (
+        "Move what was unpacked into {target:name} to the trash, restore what was replaced, and move the archive back"
+    ),
+}
+"""By whether files are deleted, whether some were replaced, and whether the archive was moved."""
+
+_UNDONE = {
+    (False, False): "Undone: nothing was left to do.",
+    (True, False): "Undone: {files:file|files} removed.",
+    (False, True): "Undone: {created:item|items} restored.",
+    (True, True): "Undone: {files:file|files} removed and {created:item|items} restored.",
+}
+"""By whether files were removed, and whether something was restored."""
+
+
 class _UnpackPresenter(Presenter[Unpacked]):
     doing = "Unpacking {source:name}"
     done = "Unpacked {files:file|files}, {bytes_out:size}, into {target:name} in {seconds:duration}."
@@ -197,7 +224,9 @@ class _UnpackPresenter(Presenter[Unpacked]):
             [
                 fill("{trashed:file|files} moved to the trash.", _facts(outcome)) if outcome.trashed else "",
                 "The archive was moved there, too." if outcome.moved else "",
-                f"{quoted(stays.item)} {issue_words(stays)}." if stays is not None else "",
+                fill("{item:name} {what}.", {"item": stays.item, "what": issue_words(stays)})
+                if stays is not None
+                else "",
             ]
         )
 
@@ -205,10 +234,8 @@ class _UnpackPresenter(Presenter[Unpacked]):
         return size(outcome.bytes_out)
 
     def undoing(self, record: Record, *, deletes: bool) -> str:
-        where = f"what was unpacked into {quoted(record.outcome.target.name)}"
-        back = " and restore what was replaced" if record.outcome.trashed else ""
-        back += " and move the archive back" if record.outcome.moved else ""
-        return f"Delete {where}{back}" if deletes else f"Move {where} to the trash{back}"
+        outcome = record.outcome
+        return fill(_UNDO_UNPACKING[deletes, bool(outcome.trashed), bool(outcome.moved)], _facts(outcome))
 
 
 def _only_folder(outcome: Unpacked) -> str:
@@ -279,9 +306,7 @@ class _UndoPresenter(Presenter[Undone]):
     doing = "Undoing {target:name}"
 
     def summary(self, outcome: Undone) -> str:
-        parts = ["{files:file|files} removed"] if outcome.files else []
-        parts += ["{created:item|items} restored"] if outcome.created else []
-        return fill(f"Undone: {' and '.join(parts) or 'nothing was left to do'}.", _facts(outcome))
+        return fill(_UNDONE[outcome.files > 0, bool(outcome.created)], _facts(outcome))
 
 
 PRESENTERS: dict[type[Outcome], Presenter[Any]] = {

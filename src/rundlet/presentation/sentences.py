@@ -6,9 +6,15 @@ import string
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from rundlet.core.text import duration, number, plural, quoted, size
+from rundlet.core.text import duration, number, plural, quoted, shown, size
 
-_FORMS: dict[str, Callable[[Any], str]] = {"name": quoted, "size": size, "number": number, "duration": duration}
+_FORMS: dict[str, Callable[[Any], str]] = {
+    "name": quoted,
+    "shown": shown,
+    "size": size,
+    "number": number,
+    "duration": duration,
+}
 
 
 class _Sentences(string.Formatter):
@@ -18,6 +24,7 @@ class _Sentences(string.Formatter):
     field                     gives
     ========================  =================================================================
     ``{name:name}``           a name in quotation marks, a long one without its middle
+    ``{name:shown}``          a name without them, safe to show
     ``{bytes:size}``          a size in the units of the desktop
     ``{count:number}``        a number with its thousands apart
     ``{seconds:duration}``    a stretch of time
@@ -45,6 +52,17 @@ def fill(template: str, facts: Mapping[str, object]) -> str:
         KeyError: when a fact is missing.
     """
     return _FORMATTER.vformat(template, (), facts)
+
+
+def say(template: str, **facts: object) -> str:
+    """A sentence, clause or label with its fields filled in, for people; see :class:`_Sentences`.
+
+    Everything with fields that the window and the command line show goes through here or through :func:`fill`.
+
+    Raises:
+        KeyError: when a fact is missing.
+    """
+    return fill(template, facts)
 
 
 def fields_of(template: str) -> set[str]:

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from rundlet.core.text import plural
 from rundlet.core.work.undo import deletes
 from rundlet.presentation.outcomes import presenter_of
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.userdata.journal import Record
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 def undo_label(record: Record) -> str:
     """What the button says that undoes a job; what can't be undone itself is said there."""
     files = record.outcome.files
-    return f"Delete {plural(files, 'unpacked file')}" if files and deletes(record) else "Undo"
+    return say("Delete {files:unpacked file|unpacked files}", files=files) if files and deletes(record) else "Undo"
 
 
 def undo_words(record: Record) -> str:

@@ -18,6 +18,7 @@ from rundlet.core.model.natural import NATURAL_AT_MOST
 from rundlet.desktop.locations.areas import MOST, Area, largest
 from rundlet.desktop.locations.listing import TOP, Row, Spot
 from rundlet.desktop.locations.place import Place, Selection
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -135,13 +136,17 @@ class ArchiveListing:
 
     def summary(self, selection: Selection) -> str:
         if selection.items:
-            return (
-                f"{text.plural(selection.items, 'item')} selected · {text.plural(selection.files, 'file')} · "
-                f"{text.size(selection.size)}"
+            return say(
+                "{items:item|items} selected · {files:file|files} · {size:size}",
+                items=selection.items,
+                files=selection.files,
+                size=selection.size,
             )
         whole = self.whole()
-        packed_words = f", packed to {text.size(whole.packed)}" if whole.packed != UNKNOWN else ""
-        return f"{text.plural(whole.files, 'file')} · {text.size(whole.size)}{packed_words}"
+        words = "{files:file|files} · {size:size}"
+        if whole.packed != UNKNOWN:
+            words = "{files:file|files} · {size:size}, packed to {packed:size}"
+        return say(words, files=whole.files, size=whole.size, packed=whole.packed)
 
     def areas(self) -> tuple[Area, ...]:
         return self._areas(self.folder, depth=0)

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from rundlet.core.model.file_type import FileType
+from rundlet.presentation.sentences import say
 
 MOST = 36
 """Areas that are told apart in one folder."""
@@ -53,7 +54,7 @@ def largest(areas: Iterable[Area], *, more: int = 0, size: int = 0) -> tuple[Are
     kept = ordered[:MOST]
     count, total = len(rest) + more, sum(area.size for area in rest) + size
     if count and total:
-        kept.append(Area(f"{count:,} smaller ones", total, FileType.OTHER))
+        kept.append(Area(say("{count:,} smaller ones", count=count), total, FileType.OTHER))
         kept.sort(key=lambda area: -area.size)
     return tuple(kept)
 

@@ -21,6 +21,7 @@ from rundlet.core.model.natural import natural_key
 from rundlet.desktop.locations.areas import Area, largest
 from rundlet.desktop.locations.listing import TOP, Row, Spot
 from rundlet.desktop.locations.place import Place, Selection
+from rundlet.presentation.sentences import fill, say
 
 if TYPE_CHECKING:
     from rundlet.core.fs.scan import Part
@@ -29,6 +30,16 @@ if TYPE_CHECKING:
 
 MOST_FOUND = 10_000
 """How many items are shown at most of those that are found below a folder."""
+
+
+_FOUND = {False: "{count:item|items} found", True: "{count:item|items} and more found"}
+_SELECTED = {
+    (False, False): "{items:number} of {count:item|items} selected · {files:file|files} · {size:size}",
+    (False, True): "{items:number} of {count:item|items} selected · {files:file|files}… · {size:size}…",
+    (True, False): "From {folders:folder|folders}: {items:item|items} selected · {files:file|files} · {size:size}",
+    (True, True): "From {folders:folder|folders}: {items:item|items} selected · {files:file|files}… · {size:size}…",
+}
+"""By whether some is selected in other folders, and whether files are still being counted."""
 
 
 @dataclass(slots=True)
@@ -185,7 +196,7 @@ class DiskListing:
     def _note(self, item: DiskItem) -> str:
         """Where an item was found; of a folder how many files it holds, once they are counted."""
         if self.find and item.path.parent != self.folder:
-            return f"in {text.shown(str(item.path.parent.relative_to(self.folder)))}"
+            return say("in {folder:shown}", folder=str(item.path.parent.relative_to(self.folder)))
         return text.plural(item.files, "file") if item.kind == Kind.DIR and item.size != UNKNOWN else ""
 
     def sort(self, key: str, *, descending: bool) -> None:
@@ -269,16 +280,16 @@ class DiskListing:
         return Selection(files=sum(self.files), size=size, counting=UNKNOWN in self.sizes)
 
     def summary(self, selection: Selection) -> str:
-        if not selection.items and self.find:
-            most = " and more" if len(self.items) >= MOST_FOUND else ""
-            return f"{text.plural(len(self.items), 'item')}{most} found"
+        facts = {
+            "count": len(self.items),
+            "items": selection.items,
+            "files": selection.files,
+            "size": selection.size,
+            "folders": selection.folders,
+        }
         if not selection.items:
-            return text.plural(len(self.items), "item")
-        more = "…" if selection.counting else ""
-        what = f"{text.number(selection.items)} of {text.plural(len(self.items), 'item')} selected"
-        if selection.elsewhere:
-            what = f"From {text.plural(selection.folders, 'folder')}: {text.plural(selection.items, 'item')} selected"
-        return f"{what} · {text.plural(selection.files, 'file')}{more} · {text.size(selection.size)}{more}"
+            return fill(_FOUND[len(self.items) >= MOST_FOUND] if self.find else "{count:item|items}", facts)
+        return fill(_SELECTED[selection.elsewhere > 0, selection.counting], facts)
 
     def areas(self) -> tuple[Area, ...]:
         return largest(

@@ -13,6 +13,7 @@ from rundlet.core.model.natural import natural_key
 from rundlet.core.plans.unpack_plan import Action, Steps, UnpackPlan
 from rundlet.desktop.locations.listing import TOP, Row
 from rundlet.presentation.findings import findings_words
+from rundlet.presentation.sentences import say
 
 
 @dataclass(slots=True)
@@ -72,7 +73,7 @@ class LandingListing:
             if step.asked and (step.action.taken or step.action == Action.SAME):
                 self._places[node].asked = number, step.asked
         if len(plan.steps) > most:
-            self._add(top, f"… and {len(plan.steps) - most:,} more", folder=False)
+            self._add(top, say("… and {count:,} more", count=len(plan.steps) - most), folder=False)
 
     def _add(self, parent: int, name: str, *, folder: bool) -> int:
         below = self._places[parent].below
@@ -148,6 +149,6 @@ def _tone(action: Action, note: str) -> tuple[str, str]:
         Action.REPLACE: ("amber", "replaces the existing file"),
         Action.SKIP: ("amber", "existing file kept"),
         Action.SAME: ("slate", "already there, unchanged"),
-        Action.REFUSE: ("amber", f"left out: {note}"),
+        Action.REFUSE: ("amber", say("left out: {note}", note=note)),
     }
     return tones[action]

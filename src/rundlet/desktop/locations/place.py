@@ -10,7 +10,7 @@ from rundlet.core.formats.detect import open_archive
 from rundlet.core.limits import DEFAULT, Limits
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.model.opening import Opening
-from rundlet.core.text import number
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     import numpy as np
@@ -87,12 +87,20 @@ class Selection:
         """The chosen rows that are shown."""
         return self.nodes[: len(self.nodes) - self.unseen]
 
-    @property
-    def out_of_sight(self) -> str:
-        """What else is chosen than what is in sight, in words for a button, or ""."""
-        words = [f"{number(self.unseen)} hidden"] if self.unseen else []
-        words += [f"{number(self.elsewhere)} in other folders"] if self.elsewhere else []
-        return f" ({', '.join(words)})" if words else ""
+
+_OTHERS = {
+    (True, False): "{words} ({hidden:number} hidden)",
+    (False, True): "{words} ({elsewhere:number} in other folders)",
+    (True, True): "{words} ({hidden:number} hidden, {elsewhere:number} in other folders)",
+}
+
+
+def with_others(words: str, selection: Selection) -> str:
+    """The words of a button, and what else is selected than what is shown here."""
+    hidden, elsewhere = selection.unseen, selection.elsewhere
+    if not (hidden or elsewhere):
+        return words
+    return say(_OTHERS[hidden > 0, elsewhere > 0], words=words, hidden=hidden, elsewhere=elsewhere)
 
 
 @dataclass(slots=True)

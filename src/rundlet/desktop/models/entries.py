@@ -11,6 +11,7 @@ from PySide6.QtGui import QStandardItem, QStandardItemModel
 from rundlet.core import text
 from rundlet.core.model.entry import NO_TIME, UNKNOWN
 from rundlet.desktop.locations.listing import COLUMNS, TOP, Listing, Row
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.model.file_type import FileType
@@ -295,11 +296,11 @@ def _when(mtime_ns: int, *, with_time: bool = False) -> str:
 def _details(record: Row) -> str:
     parts = [text.shown(record.name)]
     if record.size != UNKNOWN:
-        parts.append(f"{text.number(record.size)} bytes")
+        parts.append(say("{size:number} bytes", size=record.size))
     if record.packed != UNKNOWN:
-        parts.append(f"{text.number(record.packed)} bytes packed")
+        parts.append(say("{packed:number} bytes packed", packed=record.packed))
     if record.mtime_ns != NO_TIME:
-        parts.append(f"changed {_when(record.mtime_ns, with_time=True)}")
+        parts.append(say("changed {when}", when=_when(record.mtime_ns, with_time=True)))
     if record.note:
         parts.append(record.note)
     return "\n".join(parts)

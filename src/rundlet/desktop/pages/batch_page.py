@@ -24,6 +24,7 @@ from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.landing_tree import LandingView, Taken, set_rule, taken_hint
 from rundlet.desktop.views.lock_field import LockField
 from rundlet.presentation.findings import finding_words
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.desktop.state.archive_batch import ArchiveBatch, BatchForm
@@ -77,7 +78,7 @@ class BatchPage(QWidget):
 
     def _show(self) -> None:
         form = self._batch.form
-        self.statement.setText(f"Unpack {text.plural(len(form.archives), 'archive')}")
+        self.statement.setText(say("Unpack {count:archive|archives}", count=len(form.archives)))
         self._show_lock(form)
         self.clash[form.on_clash].setChecked(True)
         self.trash.setChecked(form.trash)
@@ -85,12 +86,11 @@ class BatchPage(QWidget):
         stays = stays if form.trash else []
         self.stays.setVisible(bool(stays))
         if stays:
-            name = text.quoted(stays[0][0].name)
-            more = f" and {text.plural(len(stays) - 1, 'other archive')}" if len(stays) > 1 else ""
-            self.stays.setText(
-                f"{name}{more} stay{'' if more else 's'} where {'they are' if more else 'it is'}, "
-                f"as {finding_words(stays[0][1])}."
-            )
+            words = "{name:name} stays where it is, as {reason}."
+            if len(stays) > 1:
+                words = "{name:name} and {more:other archive|other archives} stay where they are, as {reason}."
+            (path, lacking), more = stays[0], len(stays) - 1
+            self.stays.setText(say(words, name=path.name, more=more, reason=finding_words(lacking)))
         self.show_files.setChecked(form.show)
 
     def _show_lock(self, form: BatchForm) -> None:
@@ -106,13 +106,13 @@ class BatchPage(QWidget):
             return
         count = len(form.locked)
         if form.typed:
-            what = "it" if count == 1 else f"{count} of them"
-            self.lock.refuse(f"This password doesn't open {what}. Check it and try again.")
-        elif len(form.archives) > 1:
-            locked = (
-                "1 archive is locked." if count == 1 else f"{count} archives are locked. One password is tried on all."
+            words = "This password doesn't open {count:number} of them. Check it and try again."
+            self.lock.refuse(
+                say(words if count > 1 else "This password doesn't open it. Check it and try again.", count=count)
             )
-            self.lock.show_words(locked)
+        elif len(form.archives) > 1:
+            words = "{count:number} archives are locked. One password is tried on all."
+            self.lock.show_words(say(words if count > 1 else "1 archive is locked.", count=count))
         if new:
             self.password_wanted.emit()
 
@@ -185,7 +185,7 @@ class BatchTarget(QWidget):
         self.view.show_landing(form.landing)
         self.hint.setVisible(any(plan.taken + plan.counts[Action.SAME] for plan in plans))
         count = len(plans) if form.outlooks else len(form.archives)
-        self.go.setText(f"Unpack {text.plural(count, 'archive')}" if count else "Nothing to unpack")
+        self.go.setText(say("Unpack {count:archive|archives}", count=count) if count else "Nothing to unpack")
         size, free = sum(plan.needed for plan in plans), min((plan.free for plan in plans), default=0)
         fits = size <= free
         restyle(self.facts, "role", "soft" if fits else "warn")
@@ -194,7 +194,9 @@ class BatchTarget(QWidget):
         elif fits:
             self.facts.setText(_words(plans, len(form.outlooks) - len(plans)))
         else:
-            self.facts.setText(f"{text.size(size)} are needed, but only {text.size(free)} are free there.")
+            self.facts.setText(
+                say("{size:size} are needed, but only {free:size} are free there.", size=size, free=free)
+            )
         self.go.set_ready(bool(plans) and fits)
 
 
@@ -202,11 +204,13 @@ def _words(plans: list[UnpackPlan], without: int) -> str:
     """What will be there, in a line."""
     words = []
     if plans:
-        words.append(f"{text.size(sum(plan.size for plan in plans))} of {text.size(plans[0].free)} free")
+        words.append(
+            say("{needed:size} of {free:size} free", needed=sum(plan.size for plan in plans), free=plans[0].free)
+        )
         words.append(text.plural(sum(plan.files for plan in plans), "file"))
     taken = sum(plan.taken for plan in plans)
     if taken:
-        words.append(f"{text.plural(taken, 'name')} already taken")
+        words.append(say("{taken:name|names} already taken", taken=taken))
     if without:
-        words.append(f"{text.plural(without, 'archive')} can't be unpacked")
+        words.append(say("{without:archive|archives} can't be unpacked", without=without))
     return " · ".join(words)

@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QSplitter,
 )
 
-from rundlet.core import text
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.formats.detect import is_archive
 from rundlet.core.jobs.interface_priority import first
@@ -32,6 +31,7 @@ from rundlet.desktop.views.name_encoding_field import NameEncodingField
 from rundlet.desktop.views.notice import Notice
 from rundlet.desktop.views.selection_offers import SelectionOffers
 from rundlet.desktop.views.type_chips import TypeChips
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QDragEnterEvent, QDropEvent, QResizeEvent
@@ -260,7 +260,9 @@ class FromColumn(Column):
             self._show_rows()
         if not (self._find or self._types.chosen or len(listing.children(TOP))):
             if self._workspace.place.find:
-                self._say(f"Nothing in this folder or below it matches {text.quoted(self._workspace.place.find)}.", "")
+                self._say(
+                    say("Nothing in this folder or below it matches {find:name}.", find=self._workspace.place.find), ""
+                )
                 return
             more = "" if within else "Right-click for a new folder, or to paste what you copied."
             self._say("There is nothing here." if within else "This folder is empty.", more)
@@ -268,7 +270,9 @@ class FromColumn(Column):
     def _show_partial(self, listing: ArchiveListing) -> None:
         """What was found so far of an archive that is still being listed."""
         self._show(listing)
-        self.summary.setText(f"{text.number(len(listing.tree.catalog))} items so far. Still reading the file list …")
+        self.summary.setText(
+            say("{count:number} items so far. Still reading the file list …", count=len(listing.tree.catalog))
+        )
 
     def _expand_few(self, listing: Location) -> None:
         """Open the folders at once where all of it fits on a page."""
@@ -325,9 +329,9 @@ class FromColumn(Column):
         if listing is None or not self._nothing_found:
             self.pages.show_place()
             return
-        what = text.quoted(self._find or (chosen.value if chosen else ""))
+        what = self._find or (chosen.value if chosen else "")
         more = "Press Enter to search its subfolders, too." if self._can_find_below else ""
-        self.pages.say(f"Nothing here matches {what}.", more, back="Show everything")
+        self.pages.say(say("Nothing here matches {what:name}.", what=what), more, back="Show everything")
 
     def _choose_all_of(self, nodes: list[int]) -> None:
         """These are chosen, those that are not in sight too."""
@@ -358,9 +362,8 @@ class FromColumn(Column):
     def _show_failure(self, error: Exception) -> None:
         if isinstance(error, UnknownFormat) and (place := self._workspace.refused) is not None:
             what = type_words(place)
-            known = f". Its type is “{what}”." if what else "."
-            named = error.message.rstrip(".") + known
-            self._say(named, error.hint or "")
+            words = "{problem}. Its type is “{what}”." if what else "{problem}."
+            self._say(say(words, problem=error.message.rstrip("."), what=what), error.hint or "")
         elif isinstance(error, RundletError):
             self._say(error.message, error.hint or "")
         else:

@@ -26,6 +26,7 @@ from rundlet.desktop.views.basics import (
 from rundlet.desktop.views.chart import Chart, Picture
 from rundlet.desktop.views.pack_options import PackOptions
 from rundlet.desktop.views.saved_settings_box import SavedSettingsBox
+from rundlet.presentation.sentences import joined, say
 
 if TYPE_CHECKING:
     from rundlet.core.userdata.presets import Presets
@@ -115,15 +116,19 @@ class PackPage(QScrollArea):
         self.level.setValue(form.level)
         self.level.blockSignals(False)
         self.level.setEnabled(len(form.info.levels) > 1)
-        how = f"Level {form.level}: {level_word(form.level)}. " if len(form.info.levels) > 1 else ""
-        self.words.setText(f"{how}{self._foretold()}{form.info.about}")
+        how = (
+            say("Level {level}: {word}.", level=form.level, word=level_word(form.level))
+            if len(form.info.levels) > 1
+            else ""
+        )
+        self.words.setText(joined([how, self._foretold(), form.info.about]))
         self._show_trial()
 
     def _foretold(self) -> str:
         point = self._trials.point
         if point is None:
             return ""
-        return f"About {text.size(point.size)} in {text.duration(point.seconds)}. "
+        return say("About {size:size} in {seconds:duration}.", size=point.size, seconds=point.seconds)
 
     def _show_trial(self) -> None:
         trials, form = self._trials, self._workspace.packing.form
@@ -146,8 +151,9 @@ class PackPage(QScrollArea):
         if not selection.items:
             self.statement.setText("Select what to pack")
         else:
-            each = ", one archive each" if self._workspace.packing.form.each and selection.items > 1 else ""
-            self.statement.setText(f"Pack {text.plural(selection.items, 'item')}{each}")
+            each = self._workspace.packing.form.each and selection.items > 1
+            words = "Pack {items:item|items}, one archive each" if each else "Pack {items:item|items}"
+            self.statement.setText(say(words, items=selection.items))
 
 
 def hopeless_words(sample: Sample | None) -> str:
@@ -159,5 +165,4 @@ def hopeless_words(sample: Sample | None) -> str:
     if sum(count for _, count in sample.hopeless) == sample.files:
         return "All of this is already compressed and won't get smaller. The quickest level is fine."
     groups = [text.plural(count, noun_for(kindred)) for kindred, count in sample.hopeless]
-    listed = " and ".join([", ".join(groups[:-1]), groups[-1]]) if len(groups) > 1 else groups[0]
-    return f"Already compressed, so they won't get smaller: {listed}."
+    return say("Already compressed, so they won't get smaller: {groups}.", groups=", ".join(groups))

@@ -19,6 +19,7 @@ from rundlet.core import text
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.losses import not_kept
 from rundlet.core.plans.pack_plan import PackClash
+from rundlet.desktop.locations.place import with_others
 from rundlet.desktop.state.trial_runner import TrialRunner, parts_for
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import (
@@ -34,6 +35,7 @@ from rundlet.desktop.views.basics import (
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.gauge import Gauge
 from rundlet.presentation.findings import issue_words
+from rundlet.presentation.sentences import fill, say
 
 if TYPE_CHECKING:
     from rundlet.core.work.trial import Point
@@ -142,14 +144,15 @@ class PackTarget(QWidget):
         self._show_limit(point)
         self.sizes.setText(_size_words(selection, self._trials.point))
         lost = [issue_words(issue) for issue in not_kept(self._trials.traits, form.info, WriteOptions(form.level))]
-        self.not_kept.setText(text.sentence(f"With {form.info.id}, {'; '.join(lost)}") if lost else "")
+        self.not_kept.setText(
+            say("With {format}, {losses}.", format=form.info.id, losses="; ".join(lost)) if lost else ""
+        )
         self.not_kept.setVisible(bool(lost))
         lack = self._lack(point)
-        self.facts.setText(lack or f"{text.size(ws.packing.free)} free there.")
+        self.facts.setText(lack or say("{free:size} free there.", free=ws.packing.free))
         restyle(self.facts, "role", "warn" if lack else "soft")
-        words = f"Add {text.plural(selection.items, 'item')}" if added_to else pack_words(selection, form, parts)
-        words += selection.out_of_sight
-        self.go.setText(words if selection.items else "Pack")
+        words = say("Add {items:item|items}", items=selection.items) if added_to else pack_words(selection, form, parts)
+        self.go.setText(with_others(words, selection) if selection.items else "Pack")
         self.go.set_ready(selection.items > 0 and not lack)
 
     def _lack(self, point: Point | None) -> str:
@@ -164,16 +167,24 @@ class PackTarget(QWidget):
         if not os.path.isdir(ws.packing.folder):
             return "This folder doesn't exist."
         if ws.packing.form.lock_is_lost:
-            return f"{ws.packing.form.info.id} can't be locked. Choose zip or 7z, or turn off the lock."
+            return say(
+                "{format} can't be locked. Choose zip or 7z, or turn off the lock.", format=ws.packing.form.info.id
+            )
         if ws.packing.form.hidden_names_are_lost:
-            return f"{ws.packing.form.info.id} can't hide file names. Choose 7z, or turn off hiding."
+            return say("{format} can't hide file names. Choose 7z, or turn off hiding.", format=ws.packing.form.info.id)
         if ws.packing.form.lock_is_open:
             return "Type the password twice, or show it."
         largest = ws.packing.largest_file
         if largest and point is not None and min(point.size, ws.packing.form.part_size or point.size) > largest:
-            return f"This drive can't hold files over {text.size(largest)}. Split the archive into parts."
+            return say(
+                "This drive can't hold files over {largest:size}. Split the archive into parts.", largest=largest
+            )
         if point is not None and point.size > ws.packing.free:
-            return f"About {text.size(point.size)} are needed, but only {text.size(ws.packing.free)} are free there."
+            return say(
+                "About {size:size} are needed, but only {free:size} are free there.",
+                size=point.size,
+                free=ws.packing.free,
+            )
         return ""
 
     def _show_limit(self, point: Point | None) -> None:
@@ -190,16 +201,18 @@ class PackTarget(QWidget):
             return
         largest = min(point.size, form.part_size or point.size)
         fits = largest <= form.limit
-        parts = "Each part fits" if form.part_size else "It fits"
-        self.verdict.setText(f"{parts}." if fits else f"It is larger than {text.size(form.limit)}.")
+        fitting = "Each part fits." if form.part_size else "It fits."
+        self.verdict.setText(fitting if fits else say("It is larger than {limit:size}.", limit=form.limit))
         restyle(self.verdict, "role", "good" if fits else "warn")
         other = None if fits else self._trials.fitting(form.limit - self._workspace.packing.added_to)
         self.way_out.setVisible(not fits)
         if other is not None:
-            self.way_out.setText(f"{other.fmt} at level {other.level} fits: {text.size(other.size)}")
+            self.way_out.setText(
+                say("{format} at level {level} fits: {size:size}", format=other.fmt, level=other.level, size=other.size)
+            )
             self.way_out.setProperty("choice", [other.fmt, other.level])
         elif not fits:
-            self.way_out.setText(f"Nothing fits. Split it into parts of {text.size(form.limit)}")
+            self.way_out.setText(say("Nothing fits. Split it into parts of {limit:size}", limit=form.limit))
             self.way_out.setProperty("choice", None)
 
     def _take_way_out(self) -> None:
@@ -251,12 +264,14 @@ class PackTarget(QWidget):
         self.ways_out.setVisible(taken and not os.path.isdir(ws.packing.asked_target))
         self.clashes[PackClash.ADD].setVisible(not ws.packing.form.part_size)
         self.clashes[ws.packing.clash].setChecked(True)
-        name = text.quoted(ws.packing.asked_target.name)
+        name = ws.packing.asked_target.name
         self.clash.setText(
             {
-                PackClash.RENAME: f"That name is taken. This archive will be called {text.quoted(ws.packing.target.name)}.",
-                PackClash.REPLACE: f"The existing {name} goes to the trash.",
-                PackClash.ADD: f"Everything already in {name} stays.",
+                PackClash.RENAME: say(
+                    "That name is taken. This archive will be called {name:name}.", name=ws.packing.target.name
+                ),
+                PackClash.REPLACE: say("The existing {name:name} goes to the trash.", name=name),
+                PackClash.ADD: say("Everything already in {name:name} stays.", name=name),
             }[ws.packing.clash]
             if taken
             else ""
@@ -268,18 +283,23 @@ def _size_words(selection: Selection, point: Point | None) -> str:
     """How much is chosen, and how much smaller it gets."""
     if not selection.items:
         return "Nothing is selected."
-    words = [f"{text.plural(selection.files, 'file')}{' so far, still counting' if selection.counting else ''}"]
+    counted = "{files:file|files} so far, still counting" if selection.counting else "{files:file|files}"
+    words = [say(counted, files=selection.files)]
     if point is not None and selection.size:
         saved = selection.size - point.size
-        words.append(f"about {text.size(saved)} saved" if saved * 100 >= selection.size else "not smaller than before")
+        words.append(
+            say("about {saved:size} saved", saved=saved) if saved * 100 >= selection.size else "not smaller than before"
+        )
     return " · ".join(words)
 
 
 def pack_words(selection: Selection, form: PackForm, parts: int | None) -> str:
     """What the button does."""
-    words = f"Pack {text.plural(selection.items, 'item')}"
+    facts = {"items": selection.items, "parts": parts}
     if form.each and selection.items > 1:
-        return f"{words} into {text.plural(selection.items, 'archive')}"
+        return fill("Pack {items:item|items} into {items:archive|archives}", facts)
     if not form.part_size:
-        return words
-    return f"{words} into {text.plural(parts, 'part')}" if parts else f"{words} into parts"
+        return fill("Pack {items:item|items}", facts)
+    return fill(
+        "Pack {items:item|items} into {parts:part|parts}" if parts else "Pack {items:item|items} into parts", facts
+    )

@@ -24,6 +24,7 @@ from rundlet.desktop.views.basics import (
 from rundlet.desktop.views.gauge import Gauge
 from rundlet.desktop.views.lock_field import LockField
 from rundlet.presentation.findings import finding_words, issue_words
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.errors import RundletError
@@ -87,7 +88,9 @@ class UnpackPage(QWidget):
         lacking = (
             plan.lacking if plan is not None and self._workspace.unpacking.form.after != Afterwards.STAYS else None
         )
-        self.stays.setText(f"The archive stays where it is, as {finding_words(lacking)}." if lacking else "")
+        self.stays.setText(
+            say("The archive stays where it is, as {reason}.", reason=finding_words(lacking)) if lacking else ""
+        )
         self.stays.setVisible(lacking is not None)
         losses = plan.losses if plan is not None else ()
         self.not_kept.setText("\n".join(text.sentence(issue_words(loss)) for loss in losses))
@@ -121,11 +124,13 @@ class UnpackPage(QWidget):
         whole, inner = listing.whole(), self._workspace.place.inner
         if selection.items:
             self.statement.setText(text.plural(selection.items, "selected item"))
-            self.more.setText(f"{text.plural(selection.files, 'file')}, {text.size(selection.size)} once unpacked")
+            self.more.setText(
+                say("{files:file|files}, {size:size} once unpacked", files=selection.files, size=selection.size)
+            )
         else:
-            where = text.quoted(inner.rpartition("/")[2])
-            self.statement.setText(f"Everything in {where}" if inner else "Everything")
-            self.more.setText(f"{text.plural(whole.files, 'file')}, {text.size(whole.size)} once unpacked")
+            where = inner.rpartition("/")[2]
+            self.statement.setText(say("Everything in {where:name}", where=where) if inner else "Everything")
+            self.more.setText(say("{files:file|files}, {size:size} once unpacked", files=whole.files, size=whole.size))
         what = selection if selection.items else whole
         packed, opened = what.packed, self._workspace.archive
         if packed == UNKNOWN and opened is not None and what.size == int(opened.tree.size[ROOT]):

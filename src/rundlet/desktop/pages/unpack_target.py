@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
 from rundlet.core import text
 from rundlet.core.limits import MIB
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan
+from rundlet.desktop.locations.place import with_others
 from rundlet.desktop.views.basics import (
     go_button,
     heading,
@@ -22,6 +23,7 @@ from rundlet.desktop.views.basics import (
 )
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.landing_tree import LandingView, Taken, set_rule, taken_hint
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.errors import RundletError
@@ -99,10 +101,13 @@ class UnpackTarget(QWidget):
         self.own.setChecked(ws.unpacking.form.own_folder)
         self.own.blockSignals(False)
         self.own.setVisible(bool(ws.unpacking.own_folder_name))
-        self.own.setText(f"Create the folder “{text.shown(ws.unpacking.own_folder_name)}”")
+        self.own.setText(
+            say("Create the folder “{own_folder_name:shown}”", own_folder_name=ws.unpacking.own_folder_name)
+        )
         count = ws.selection.items
-        more = ws.selection.out_of_sight
-        self.go.setText(f"Unpack {text.plural(count, 'item')}{more}" if count else "Unpack everything")
+        self.go.setText(
+            with_others(say("Unpack {count:item|items}", count=count), ws.selection) if count else "Unpack everything"
+        )
         self.go.set_ready(False)  # until the plan for this is there
         if ws.listing is None:
             self.view.show_landing(None)
@@ -128,23 +133,28 @@ class UnpackTarget(QWidget):
 def landing_words(plan: UnpackPlan) -> str:
     """The landing in a sentence."""
     if plan.needed > plan.free:
-        return f"{text.size(plan.needed)} are needed, but only {text.size(plan.free)} are free there."
-    parts = [f"{text.size(plan.size)} of {text.size(plan.free)} free"]
+        return say("{needed:size} are needed, but only {free:size} are free there.", needed=plan.needed, free=plan.free)
+    parts = [say("{size:size} of {free:size} free", size=plan.size, free=plan.free)]
     if plan.read_through >= _WORTH_SAYING:
-        parts.append(f"{text.size(plan.read_through)} before them must be read first")
+        parts.append(say("{read_through:size} before them must be read first", read_through=plan.read_through))
     if plan.unlock_seconds >= _LONG:
-        parts.append(f"unlocking its old kind of lock takes about {text.duration(plan.unlock_seconds)}")
+        parts.append(
+            say(
+                "unlocking its old kind of lock takes about {unlock_seconds:duration}",
+                unlock_seconds=plan.unlock_seconds,
+            )
+        )
     new = plan.files - plan.counts[Action.NUMBER] - plan.counts[Action.REPLACE] - plan.unreadable
     if new > 0:
         parts.append(text.plural(new, "new file"))
     if plan.unreadable:
-        parts.append(f"{text.plural(plan.unreadable, 'file')} in a missing part")
+        parts.append(say("{unreadable:file|files} in a missing part", unreadable=plan.unreadable))
     words = {Action.NUMBER: "both kept", Action.REPLACE: "replaced", Action.SKIP: "existing files kept"}
     for action, result in words.items():
         if plan.counts[action]:
-            parts.append(f"{text.plural(plan.counts[action], 'name')} already taken, {result}")
+            parts.append(say("{count:name|names} already taken, {result}", count=plan.counts[action], result=result))
     if plan.counts[Action.SAME]:
-        parts.append(f"{text.plural(plan.counts[Action.SAME], 'file')} already there with the same content")
+        parts.append(say("{count:file|files} already there with the same content", count=plan.counts[Action.SAME]))
     if plan.counts[Action.REFUSE]:
-        parts.append(f"{text.plural(plan.counts[Action.REFUSE], 'item')} left out")
+        parts.append(say("{count:item|items} left out", count=plan.counts[Action.REFUSE]))
     return " · ".join(parts)

@@ -13,6 +13,7 @@ from rundlet.core.text import shown
 from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, tab_through
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QMouseEvent, QResizeEvent
@@ -105,7 +106,9 @@ class Breadcrumbs(QWidget):
         button = QPushButton(_cut(shown(words)))
         button.setToolTip(shown(words))
         button.setProperty("role", "archive" if is_archive else "step")
-        button.setAccessibleName(f"Archive {words}" if is_archive else f"Folder {words}")
+        button.setAccessibleName(
+            say("Archive {words}", words=words) if is_archive else say("Folder {words}", words=words)
+        )
         button.setCursor(Qt.CursorShape.PointingHandCursor)
         if is_archive:
             button.setIcon(theme.icon("archive", "oak"))
@@ -136,7 +139,7 @@ def _steps(place: Place) -> list[tuple[str, Place]]:
     if len(steps) > _MOST_FOLDERS:
         steps = [steps[0], ("…", steps[-_MOST_FOLDERS][1]), *steps[1 - _MOST_FOLDERS :]]
     if place.find:
-        steps.append((f"Found: {place.find}", place))
+        steps.append((say("Found: {words}", words=place.find), place))
     return [*steps, *_inside(place)]
 
 

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from rundlet.core import text
 from rundlet.desktop.theme.style import paint_ring
 from rundlet.desktop.theme.theme import theme
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.work.trial import Point
@@ -181,7 +182,7 @@ class Chart(QWidget):
             words = (
                 f"{seconds:g} s"
                 if seconds < 60
-                else f"{seconds // 60:g} min"
+                else say("{seconds:g} min", seconds=seconds // 60)
                 if seconds < 3600
                 else f"{seconds // 3600:g} h"
             )
@@ -202,7 +203,7 @@ class Chart(QWidget):
         y = area.bottom() - (self._picture.limit - y0) / (y1 - y0) * area.height()
         painter.setPen(QPen(theme.color("slate"), theme.sizes.mark / 2, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
-        words = f"limit {text.size(self._picture.limit)}"
+        words = say("limit {limit:size}", limit=self._picture.limit)
         metrics = painter.fontMetrics()
         width, height = metrics.horizontalAdvance(words), metrics.height()
         places = [
@@ -323,7 +324,7 @@ def _token(fmt: str) -> str:
 
 def point_words(point: Point) -> str:
     """A point in words."""
-    roughly = "Roughly" if point.rough else "About"
-    return (
-        f"{point.fmt}, level {point.level}: {roughly.lower()} {text.size(point.size)} in {text.duration(point.seconds)}"
-    )
+    words = "{format}, level {level}: about {size:size} in {seconds:duration}"
+    if point.rough:
+        words = "{format}, level {level}: roughly {size:size} in {seconds:duration}"
+    return say(words, format=point.fmt, level=point.level, size=point.size, seconds=point.seconds)

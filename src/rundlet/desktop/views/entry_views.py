@@ -39,7 +39,13 @@ if TYPE_CHECKING:
     from rundlet.desktop.preview_loader import Thumbs
 
 _Flag = QItemSelectionModel.SelectionFlag
-_ORDER_WORDS = {"name": "name", "kind": "kind", "size": "size", "share": "share", "changed": "time of change"}
+_ORDER_WORDS = {
+    "name": "Sort by name",
+    "kind": "Sort by kind",
+    "size": "Sort by size",
+    "share": "Sort by share",
+    "changed": "Sort by time of change",
+}
 _CARDS_AT_ONCE = 20_000
 
 
@@ -75,6 +81,7 @@ class EntryView(QTreeView):
         self.setAccessibleName("Files and folders")
         self.sortByColumn(0, Qt.SortOrder.AscendingOrder)
         self._left: tuple[list[int], list[int], int] = [], [], TOP
+        self._left_of: object = None  # the listing that this is of
         self._left_all = False
         model.reordering.connect(self._leave_order)
         model.reordered.connect(self._take_order)
@@ -114,9 +121,11 @@ class EntryView(QTreeView):
     def _leave_order(self) -> None:
         entries = self.entries
         self.executeDelayedItemsLayout()  # until then a row that was just opened has not asked for those below it
-        opened = [node for node in entries.opened() if self.isExpanded(entries.index_of(node))]
+        # Below a closed folder nothing has asked for its rows since the last order; what was open in it then still is.
+        known = dict.fromkeys([*entries.opened(), *(self._left[0] if self._left_of is entries.listing else ())])
+        opened = [node for node in known if self.isExpanded(entries.index_of(node))]
         chosen = self.chosen_nodes()
-        self._left = opened, chosen, entries.node(self.currentIndex())
+        self._left, self._left_of = (opened, chosen, entries.node(self.currentIndex())), entries.listing
         self._left_all = entries.listing is not None and chosen == entries.listing.children(TOP)
 
     def _take_order(self) -> None:
@@ -207,7 +216,7 @@ class EntryView(QTreeView):
         """Every order that the list can be put in, also by what has no column where it is narrow."""
         menu = QMenu(self)
         for column, key in enumerate(COLUMNS):
-            action = menu.addAction(f"Sort by {_ORDER_WORDS[key]}")
+            action = menu.addAction(_ORDER_WORDS[key])
             action.setData(column)
             action.triggered.connect(self._order_chosen)
         return menu

@@ -14,6 +14,7 @@ from rundlet.core.fs.moving import free_path
 from rundlet.core.text import shown
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, short_path
+from rundlet.presentation.sentences import say
 
 Quick = Callable[[], list[tuple[str, Path]]]
 """Places to offer, each with its words."""
@@ -47,7 +48,7 @@ class FolderField(QWidget):
         self.edit.setAccessibleName(name)
         self.pick = QToolButton()
         self.pick.setIcon(theme.icon("open", "soft"))
-        self.pick.setAccessibleName(f"Choose another {name.lower()}")
+        self.pick.setAccessibleName(say("Choose another {what}", what=name.lower()))
         self.pick.setToolTip("Choose another folder")
         self.pick.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self.menu = QMenu(self)

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from rundlet.core import text
 from rundlet.desktop.theme.theme import theme
+from rundlet.presentation.sentences import fill, say
 
 _HOOP_SHARE = 0.45
 _BULGE = 0.12
@@ -15,12 +16,21 @@ _MOST_STAVES = 40
 _HOOPS = (0.08, 0.16, 0.84, 0.92)
 
 
+_WORDS = {
+    (False, False): "{after:size} of {before:size}",
+    (True, False): "≈ {after:size} of {before:size}",
+    (False, True): "{after:size} of {before:size}, in {parts:part|parts}",
+    (True, True): "≈ {after:size} of {before:size}, in {parts:part|parts}",
+}
+"""By whether the size is estimated, and whether there are parts."""
+
+
 class Gauge(QWidget):
     """Compares two sizes; its words are also in its accessible description."""
 
     def __init__(self) -> None:
         super().__init__()
-        self._alone = "before packing"
+        self._unpacking = False
         self._before = 0
         self._after: int | None = None
         self._limit = 0
@@ -47,7 +57,7 @@ class Gauge(QWidget):
             roughly: whether the packed size is only foretold.
             unpacking: whether it is packed already.
         """
-        self._alone = "once unpacked" if unpacking else "before packing"
+        self._unpacking = unpacking
         self._before, self._after = before, after
         self._limit, self._parts, self._roughly = limit, parts, roughly
         self.setAccessibleDescription(self._words())
@@ -55,15 +65,16 @@ class Gauge(QWidget):
         self.update()
 
     def _words(self) -> str:
+        facts = {"before": self._before, "after": self._after, "parts": self._parts}
         if self._after is None:
-            return f"{text.size(self._before)} {self._alone}"
-        words = f"{'≈ ' if self._roughly else ''}{text.size(self._after)} of {text.size(self._before)}"
-        return f"{words}, in {text.plural(self._parts, 'part')}" if self._parts > 1 else words
+            return fill("{before:size} once unpacked" if self._unpacking else "{before:size} before packing", facts)
+        return fill(_WORDS[self._roughly, self._parts > 1], facts)
 
     def _exact(self) -> str:
         if self._after is None:
-            return f"{text.number(self._before)} bytes {self._alone}"
-        return f"{text.number(self._after)} of {text.number(self._before)} bytes"
+            words = "{before:number} bytes once unpacked" if self._unpacking else "{before:number} bytes before packing"
+            return say(words, before=self._before)
+        return say("{after:number} of {before:number} bytes", after=self._after, before=self._before)
 
     def sizeHint(self) -> QSize:
         return QSize(theme.sizes.to_least, theme.sizes.gauge)

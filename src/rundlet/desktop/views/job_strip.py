@@ -21,6 +21,7 @@ from rundlet.core import text
 from rundlet.desktop.dragging import drag_out, files_mime
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, restyle
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QMouseEvent
@@ -47,14 +48,14 @@ class JobRow(QWidget):
         self.bar.setTextVisible(False)
         self.bar.setRange(0, 0)
         self.bar.setFixedWidth(theme.sizes.progress_width)
-        self.bar.setAccessibleName(f"Progress of {running.title}")
+        self.bar.setAccessibleName(say("Progress of {title}", title=running.title))
         self.pause = QToolButton()
         self.pause.setIcon(theme.icon("pause", "soft"))
-        self.pause.setAccessibleName(f"Pause {running.title}")
+        self.pause.setAccessibleName(say("Pause {title}", title=running.title))
         self.pause.setToolTip("Pause")
         self.cancel = QToolButton()
         self.cancel.setIcon(theme.icon("cancel", "soft"))
-        self.cancel.setAccessibleName(f"Cancel {running.title}")
+        self.cancel.setAccessibleName(say("Cancel {title}", title=running.title))
         self.cancel.setToolTip("Cancel")
         for widget in (self.words, self.bar, self.pause, self.cancel):
             row.addWidget(widget)
@@ -70,7 +71,7 @@ class JobRow(QWidget):
         self.pause.setVisible(not self._running.waits)
         self.bar.setVisible(not self._running.waits)
         if self._running.waits:
-            self.words.setText(f"{self._running.title} · waiting")
+            self.words.setText(say("{title} · waiting", title=self._running.title))
             return
         progress = self._running.job.snapshot()
         share = progress.fraction
@@ -139,10 +140,10 @@ class Unread(QWidget):
         self.words = label(text.in_short(result.words), "warn")
         row.addWidget(self.words, 1)
         self.show_button = QPushButton("Show problems")
-        self.show_button.setAccessibleName(f"Show problems of {result.title}")
+        self.show_button.setAccessibleName(say("Show problems of {title}", title=result.title))
         self.close_button = QToolButton()
         self.close_button.setIcon(theme.icon("cancel", "soft"))
-        self.close_button.setAccessibleName(f"Dismiss the result of {result.title}")
+        self.close_button.setAccessibleName(say("Dismiss the result of {title}", title=result.title))
         self.close_button.setToolTip("Dismiss")
         row.addWidget(self.show_button)
         row.addWidget(self.close_button)
@@ -238,8 +239,9 @@ class Strip(QFrame):
     def ask_to_close(self) -> None:
         """Ask what is to become of the jobs that are under way."""
         count = len(self._all.running)
-        is_one = "is" if count == 1 else "are"
-        self.question_words.setText(f"{text.plural(count, 'job')} {is_one} still running. Close Rundlet and cancel?")
+        self.question_words.setText(
+            say("{count:job|jobs} {count:=is|are} still running. Close Rundlet and cancel?", count=count)
+        )
         self.question.show()
         self.keep_button.setFocus()
 
@@ -304,7 +306,9 @@ class Strip(QFrame):
             unread.show()
         more = len(self.unread) - _MOST_UNREAD
         self.more_unread.setVisible(more > 0)
-        self.more_unread.setText(f"{text.plural(more, 'earlier job')} had problems, too. The log lists them all.")
+        self.more_unread.setText(
+            say("{more:earlier job|earlier jobs} had problems, too. The log lists them all.", more=more)
+        )
 
     def _put_away(self) -> None:
         self._remove(next(unread for unread in self.unread if unread.close_button is self.sender()))
@@ -329,7 +333,7 @@ class Strip(QFrame):
         """What can be undone next, and what that does; "" when there is nothing."""
         self.undo_button.setVisible(bool(words))
         self.undo_button.setText(words or "Undo")
-        self.undo_button.setToolTip(f"{what} (Ctrl+Z)")
+        self.undo_button.setToolTip(say("{what} (Ctrl+Z)", what=what))
 
     def _copy_last(self) -> None:
         self.copy_wanted.emit(self._files)
@@ -343,12 +347,12 @@ def progress_words(progress: Progress) -> str:
     """Progress in words."""
     if progress.fraction is None:
         phase = progress.phase or "beginning"
-        return f"{phase} · paused" if progress.paused else phase
+        return say("{phase} · paused", phase=phase) if progress.paused else phase
     parts = [f"{progress.fraction:.0%}"]
     if progress.paused:
         parts.append("paused")
     else:
         parts.append(f"{text.size(round(progress.speed))}/s")
         if progress.seconds_left is not None:
-            parts.append(f"{text.duration(progress.seconds_left)} left")
+            parts.append(say("{seconds_left:duration} left", seconds_left=progress.seconds_left))
     return " · ".join(parts)

@@ -15,6 +15,7 @@ from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import heading, label, page_layout, restyle
 from rundlet.desktop.views.dropdown import Dropdown
 from rundlet.desktop.views.fold import Fold
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.desktop.locations.place import Selection
@@ -93,7 +94,7 @@ class PackOptions(QWidget):
         """Offer the largest file that the chosen drive can hold as a size of parts, where it can't hold any."""
         known = self.part_size.count() > len(_PARTS)
         self.part_size.blockSignals(True)  # what is chosen stays chosen
-        words = f"{text.size(size)}, the largest file this drive can hold"
+        words = say("{size:size}, the largest file this drive can hold", size=size)
         if known and (not size or self.part_size.itemData(len(_PARTS)) != size):
             self.part_size.removeItem(len(_PARTS))
         if size and self.part_size.findData(size) < 0:
@@ -206,7 +207,7 @@ def settings_words(form: PackForm) -> str:
     """How everything is set that is folded away."""
     words = []
     if form.part_size:
-        words.append(f"parts of {text.size(form.part_size)}")
+        words.append(say("parts of {part_size:size}", part_size=form.part_size))
     if form.each:
         words.append("one archive per item")
     words.append("checked afterwards" if form.read_back or form.trash else "not checked afterwards")
@@ -221,7 +222,7 @@ def settings_words(form: PackForm) -> str:
         )
         if on
     ]
-    words.append(f"left out: {', '.join(left_out)}" if left_out else "nothing left out")
+    words.append(say("left out: {names}", names=", ".join(left_out)) if left_out else "nothing left out")
     if form.follow:
         words.append("links followed")
     line = " · ".join(words)

@@ -23,6 +23,7 @@ from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.model.file_type import word_for
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import OneLine, heading, label, page_layout
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.desktop.preview_loader import Seen
@@ -237,11 +238,11 @@ def caption(seen: Seen) -> str:
     if isinstance(look, SoundLook):
         parts += [
             text.duration(look.seconds),
-            f"{text.number(look.rate)} Hz",
+            say("{rate:number} Hz", rate=look.rate),
             text.plural(look.channels, "channel"),
         ]
     elif isinstance(look, TextLook) and look.encoding not in ("utf-8", "ascii"):
-        parts.append(f"read as {look.encoding.replace('_', '-')}")
+        parts.append(say("read as {encoding}", encoding=look.encoding.replace("_", "-")))
     if isinstance(look, TextLook | TableLook | BytesLook) and look.cut:
         parts.append("the beginning of it")
     return " · ".join(parts)

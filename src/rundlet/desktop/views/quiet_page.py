@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 from rundlet.core import text
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import heading, label, page_layout
+from rundlet.presentation.sentences import say
 
 
 class QuietPage(QWidget):
@@ -56,7 +57,7 @@ class QuietPage(QWidget):
         button.setProperty("role", "link")
         button.setIcon(theme.icon("archive", "oak"))
         button.setToolTip(text.shown(str(path)))
-        button.setAccessibleName(f"Open {text.quoted(path.name)}")
+        button.setAccessibleName(say("Open {name:name}", name=path.name))
         button.clicked.connect(self._clicked)
         self._list.addWidget(button)
         return button

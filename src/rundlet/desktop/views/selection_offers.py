@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QWidget
 from rundlet.core import text
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import FlowLayout, label, page_layout
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.desktop.locations.place import Selection
@@ -54,14 +55,14 @@ class SelectionOffers(QWidget):
     def show_found(self, count: int, unseen: int) -> None:
         """How many rows fit what is looked for, and how many chosen ones do not; 0 for nothing to offer."""
         self.choose_shown.setVisible(count > 0)
-        self.choose_shown.setText(f"Select {text.plural(count, 'matching item')}")
+        self.choose_shown.setText(say("Select {count:matching item|matching items}", count=count))
         self.only_shown.setVisible(unseen > 0)
-        self.only_shown.setText(f"Deselect {text.plural(unseen, 'hidden item')}")
+        self.only_shown.setText(say("Deselect {unseen:hidden item|hidden items}", unseen=unseen))
 
     def show_before(self, count: int) -> None:
         """How many rows were chosen before one click too many; 0 for nothing to offer."""
         self.again.setVisible(count > 0)
-        self.again.setText(f"Select the previous {text.plural(count, 'item')} again")
+        self.again.setText(say("Select the previous {count:item|items} again", count=count))
 
     def show_gathered(self, selection: Selection, other_folders: OtherFolders, *, on_disk: bool) -> None:
         """What is chosen in other folders."""
@@ -69,6 +70,11 @@ class SelectionOffers(QWidget):
         self.keep.setChecked(other_folders.keeps)
         for widget in (self.elsewhere, self.only_here):
             widget.setVisible(on_disk and selection.elsewhere > 0)
-        where = text.plural(len(other_folders.folders), "other folder")
-        self.elsewhere.setText(f"{text.plural(selection.elsewhere, 'item')} in {where}")
+        self.elsewhere.setText(
+            say(
+                "{items:item|items} in {folders:other folder|other folders}",
+                items=selection.elsewhere,
+                folders=len(other_folders.folders),
+            )
+        )
         self.elsewhere.setToolTip("\n".join(text.shown(str(path)) for path in list(other_folders.items)[:_MOST_NAMED]))

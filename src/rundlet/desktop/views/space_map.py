@@ -10,6 +10,7 @@ from rundlet.core import text
 from rundlet.core.model.file_type import FileType
 from rundlet.desktop.locations.areas import Area, Placed, placed
 from rundlet.desktop.theme.theme import theme
+from rundlet.presentation.sentences import say
 
 _TINTS = {
     FileType.FOLDERS: "oak_wash",
@@ -69,7 +70,7 @@ class SpaceMap(QWidget):
             return
         largest = ", ".join(_words(area, self.total) for area in self._areas[:_SPOKEN])
         current = _words(self._areas[self._current], self.total)
-        self.setAccessibleDescription(f"On {current}. The largest: {largest}.")
+        self.setAccessibleDescription(say("On {current}. The largest: {largest}.", current=current, largest=largest))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
@@ -164,5 +165,5 @@ def _rect(place: Placed) -> QRectF:
 
 
 def _words(area: Area, total: int) -> str:
-    share = f", {area.size / total:.0%} of it" if total else ""
-    return f"{text.shown(area.name)}: {text.size(area.size)}{share}"
+    words = "{name:shown}: {size:size}, {share:.0%} of it" if total else "{name:shown}: {size:size}"
+    return say(words, name=area.name, size=area.size, share=area.size / max(total, 1))

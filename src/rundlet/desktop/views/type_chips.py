@@ -11,6 +11,7 @@ from rundlet.core import text
 from rundlet.core.model.file_type import FileType
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import FlowLayout
+from rundlet.presentation.sentences import say
 
 
 class TypeChips(QWidget):
@@ -43,7 +44,7 @@ class TypeChips(QWidget):
         self.chips.clear()
         self.setVisible(len(counts) > 1)
         if len(counts) > 1:
-            self._add(None, f"All {text.number(sum(counts.values()))}")
+            self._add(None, say("All {count:number}", count=sum(counts.values())))
             for file_type in FileType:
                 if counts.get(file_type):
                     self._add(file_type, f"{file_type.value} {text.number(counts[file_type])}")
@@ -59,7 +60,7 @@ class TypeChips(QWidget):
         chip = QPushButton(words)
         chip.setProperty("role", "chip")
         chip.setCheckable(True)
-        chip.setAccessibleName(f"Show only {words}" if file_type else f"Show {words}")
+        chip.setAccessibleName(say("Show only {words}", words=words) if file_type else say("Show {words}", words=words))
         chip.setProperty("file_type", file_type.name if file_type else "")
         chip.clicked.connect(self._clicked)
         self._flow.addWidget(chip)
