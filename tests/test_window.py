@@ -713,7 +713,7 @@ def test_several_archives_at_once(window: Window, settle: Settle, stand: Stand, 
         if record.note
     } == {
         "loose": "new", "one folder": "new", "tree": "new",  # two that hold a "tree" are not mixed
-        "secret.zip": "It is locked with a password.",
+        "secret.zip": "locked",
         "words.zip": "“words.zip” is not an archive that Rundlet can read.",
     }  # fmt: skip
     assert page.facts.text().endswith(" · 2 archives can't be unpacked")

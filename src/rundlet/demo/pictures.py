@@ -7,6 +7,7 @@ import shutil
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -93,6 +94,15 @@ def about_to_pack(window: Window, world: Path) -> None:
     settle(window)
 
 
+def nothing_selected(window: Window, world: Path) -> None:
+    """What a window says where nothing is selected."""
+    for name in ("spring-survey.zip", "Old logbook.zip"):
+        window.workspace.enter_file(world / name)
+        settle(window)
+    window.workspace.go(Place(world))
+    settle(window)
+
+
 def tried(window: Window, world: Path) -> None:
     """The same with a limit that the chosen level does not keep, once the trial is over."""
     about_to_pack(window, world)
@@ -113,6 +123,7 @@ def locked_in_parts(window: Window, world: Path) -> None:
     options.lock_box.again.setText("two herons at the weir")
     options.lock_box.hide_names.setChecked(True)
     options.split_into(2_000_000)
+    options.fold.open()
     settle(window)
     window.how.pack.verticalScrollBar().setValue(window.how.pack.verticalScrollBar().maximum())
 
@@ -285,25 +296,44 @@ def an_error(window: Window, world: Path) -> None:
     settle(window)
 
 
-SCENES: dict[str, tuple[Callable[[Window, Path], None], bool]] = {
-    "pack": (tried, False),
-    "pack-dark": (locked_in_parts, True),
-    "unpack": (about_to_unpack, False),
-    "unpack-dark": (about_to_unpack, True),
-    "running": (running, False),
-    "locked": (locked, False),
-    "not-whole": (not_whole, True),
-    "finished": (part_missing, False),
-    "error": (an_error, True),
-    "log": (the_log, False),
-    "several": (several, False),
-    "nothing-smaller": (nothing_smaller, False),
-    "set": (from_three_folders, False),
-    "thumbs": (small_pictures, False),
-    "map": (space_map, False),
-    "inside": (inside_another, True),
+@dataclass(frozen=True, slots=True)
+class Scene:
+    """One picture: what it shows, whether in the dark, how large the window is, and how large the text.
+
+    Attributes:
+        stage: brings the window to it.
+        size: pixels, across and down.
+        text_scale: 1.0 for the usual text size.
+    """
+
+    stage: Callable[[Window, Path], None]
+    dark: bool = False
+    size: tuple[int, int] = (1280, 800)
+    text_scale: float = 1.0
+
+
+SCENES: dict[str, Scene] = {
+    "pack": Scene(tried),
+    "pack-dark": Scene(locked_in_parts, dark=True),
+    "unpack": Scene(about_to_unpack),
+    "unpack-dark": Scene(about_to_unpack, dark=True),
+    "running": Scene(running),
+    "locked": Scene(locked),
+    "not-whole": Scene(not_whole, dark=True),
+    "finished": Scene(part_missing),
+    "error": Scene(an_error, dark=True),
+    "log": Scene(the_log),
+    "several": Scene(several),
+    "nothing-smaller": Scene(nothing_smaller),
+    "set": Scene(from_three_folders),
+    "thumbs": Scene(small_pictures),
+    "map": Scene(space_map),
+    "inside": Scene(inside_another, dark=True),
+    "start": Scene(nothing_selected),
+    "large-text": Scene(about_to_unpack, text_scale=2.0),
+    "narrow": Scene(tried, dark=True, size=(900, 600)),
 }
-"""The pictures in the documentation: what they show, and whether in the dark."""
+"""The pictures in the documentation."""
 
 
 def _take_all_back(window: Window) -> None:
@@ -321,9 +351,10 @@ def take_pictures(world: Path, folder: Path) -> list[Path]:
     shutil.rmtree(world.parent / ".rundlet", ignore_errors=True)
     folder.mkdir(parents=True, exist_ok=True)
     made = []
-    for name, (scene, dark) in SCENES.items():
-        with demo_window(dark=dark) as window:
-            scene(window, world)
+    for name, scene in SCENES.items():
+        width, height = scene.size
+        with demo_window(dark=scene.dark, width=width, height=height, text_scale=scene.text_scale) as window:
+            scene.stage(window, world)
             path = folder / f"{name}.png"
             (window.history.log or window).grab().save(str(path))
             for job in list(window.jobs.running):

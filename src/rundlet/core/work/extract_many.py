@@ -68,7 +68,7 @@ def look_ahead(
         try:
             reader, password = _unlocked(path, (passwords or {}).get(path, ()), Opening(job=job, keeps=False))
         except PasswordNeeded:
-            found.append(Outlook(path, problem="It is locked with a password.", locked=True))
+            found.append(Outlook(path, problem="locked", locked=True))
             continue
         except RundletError as error:
             found.append(Outlook(path, problem=str(error)))
