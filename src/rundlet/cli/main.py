@@ -19,7 +19,10 @@ from rundlet.presentation.sentences import say
 
 DONE, PROBLEMS, FAILED = 0, 1, 2
 
-VERBS = {"list": "list", "pack": "pack", "unpack": "unpack", "check": "check", "settings": "settings"}
+VERBS = {
+    name: name
+    for name in ("list", "pack", "unpack", "check", "add", "remove", "rename", "update", "convert", "settings")
+}
 """The module for each verb, loaded when it is wanted: the window does without them."""
 
 _USAGE = """\
@@ -28,6 +31,11 @@ usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
        rundlet pack OUT ITEM ...                make an archive
        rundlet unpack ARCHIVE ... --into DIR    unpack an archive
        rundlet check ARCHIVE                    check whether an archive is intact
+       rundlet add ARCHIVE ITEM ...             add files and folders to an archive
+       rundlet remove ARCHIVE PATTERN ...       remove items from an archive
+       rundlet rename ARCHIVE OLD NEW           rename or move an item in an archive
+       rundlet update ARCHIVE FOLDER            bring an archive up to date with a folder
+       rundlet convert ARCHIVE OUT              make another archive of what one holds
        rundlet settings [NAME [VALUE]]          show the settings, or change one
        rundlet help [VERB]                      show how to use it
        rundlet --version

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
 
 
+_CLASHES = (PackClash.RENAME, PackClash.REPLACE, PackClash.REFUSE)
 _PACKED = {
     (False, False): "Packed {files:file|files} into {target}: {bytes_out:size} from {bytes_in:size}.",
     (
@@ -49,7 +50,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--format", help="the format; otherwise it follows the extension of OUT")
     parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 (uncompressed) to 9 (smallest)")
     parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
-    parser.add_argument("--on-clash", choices=[c.value for c in PackClash], default=PackClash.REFUSE.value)
+    parser.add_argument("--on-clash", choices=[c.value for c in _CLASHES], default=PackClash.REFUSE.value)
     parser.add_argument(
         "--part-size", type=size_argument, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
     )
@@ -77,7 +78,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace, output: Output) -> int:
     """Pack; 1 when something was left out."""
-    info = _format(options)
+    info = format_of(options)
     if str(options.out) == "-":
         raise PlanError(
             "An archive is not written to standard output.", hint="Name a file; “./-” for one of that name."
@@ -112,15 +113,20 @@ def run(options: argparse.Namespace, output: Output) -> int:
     if options.dry_run:
         made = with_progress(plan)
         point = predicted(made.items, made.info, made.level, method=made.options.method, read_back=made.read_back)
-        _show_plan(made, point, output)
+        show_plan(made, output, point)
         return int(output.issues(made.issues))
     outcome = with_progress(lambda job: pack(plan(job), job))
     note(outcome, options.items)
-    _show_report(outcome, output)
+    show_packed(outcome, output)
     return int(output.issues(outcome.issues))
 
 
-def _format(options: argparse.Namespace) -> FormatInfo:
+def format_of(options: argparse.Namespace) -> FormatInfo:
+    """The format that was asked for, or the one that the extension of OUT stands for.
+
+    Raises:
+        PlanError: when it stands for none.
+    """
     if options.format is not None:
         return by_id(options.format).info
     found = by_ending(options.out)
@@ -141,7 +147,12 @@ def _leave_out(options: argparse.Namespace) -> LeaveOut:
     return hidden | (LeaveOut.EMPTY_FOLDERS if options.leave_out_empty else LeaveOut.NOTHING)
 
 
-def _show_plan(plan: PackPlan, point: Point, output: Output) -> None:
+def show_plan(plan: PackPlan, output: Output, point: Point | None = None) -> None:
+    """Print what would be done.
+
+    Args:
+        point: what is estimated of it, where that is known.
+    """
     if output.json:
         output.value(_plan_value(plan, point))
     for item in plan.items:
@@ -163,10 +174,11 @@ def _show_plan(plan: PackPlan, point: Point, output: Output) -> None:
             level=plan.level,
         )
     )
-    output.say(say("About {size:size} in {seconds:duration}.", size=point.size, seconds=point.seconds))
+    if point is not None:
+        output.say(say("About {size:size} in {seconds:duration}.", size=point.size, seconds=point.seconds))
 
 
-def _plan_value(plan: PackPlan, point: Point) -> dict[str, Any]:
+def _plan_value(plan: PackPlan, point: Point | None) -> dict[str, Any]:
     return {
         "target": str(plan.target),
         "replaces": plan.replaces and plan.base is None,
@@ -179,14 +191,15 @@ def _plan_value(plan: PackPlan, point: Point) -> dict[str, Any]:
         "links": plan.links,
         "size": plan.size,
         "free": plan.free,
-        "expected_size": point.size,
-        "expected_seconds": round(point.seconds, 2),
+        "expected_size": point.size if point is not None else None,
+        "expected_seconds": round(point.seconds, 2) if point is not None else None,
         "items": [{"path": i.path, "kind": i.kind.word, "size": i.size} for i in plan.items],
         "issues": issue_values(plan.issues),
     }
 
 
-def _show_report(outcome: Outcome, output: Output) -> None:
+def show_packed(outcome: Outcome, output: Output) -> None:
+    """Print what was done."""
     if output.json:
         output.value(outcome_value(outcome))
     if isinstance(outcome, Added):

@@ -3,27 +3,25 @@
 from __future__ import annotations
 
 import argparse
-import fnmatch
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from rundlet.cli.archives import given_password, open_given
+from rundlet.cli.matching import matching
 from rundlet.cli.reading import add_reading
 from rundlet.cli.render import Output, issue_values, note, outcome_value, with_progress
-from rundlet.core.errors import Cancelled, PlanError, RundletError
+from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan, own_folder_name
 from rundlet.core.plans.unpack_planner import plan_unpack
-from rundlet.core.text import plain_path, quoted, shown
+from rundlet.core.text import shown
 from rundlet.core.work.extractor import unpack
 from rundlet.presentation.findings import findings_words
 from rundlet.presentation.outcomes import otherwise
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
-    from numpy.typing import NDArray
-
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.jobs.job import Job
 
@@ -101,35 +99,13 @@ def _plan(reader: ArchiveReader, archive: Path, options: argparse.Namespace, job
     own = options.own_folder or len(options.archives) > 1
     return plan_unpack(
         reader,
-        _matching(reader, options.only),
+        np.array(matching(reader, options.only), np.int64) if options.only else None,
         into=options.into,
         own_folder=own_folder_name(archive) if own else "",
         on_clash=UnpackClash(options.on_clash),
         leave_same=options.leave_same,
         job=job,
     )
-
-
-def _matching(reader: ArchiveReader, patterns: list[str]) -> NDArray[np.int64] | None:
-    """The rows whose path, name or one of whose folders matches a pattern; None for all."""
-    if not patterns:
-        return None
-    rows = [row for row, entry in enumerate(reader.catalog) if _matches(plain_path(entry.path), patterns)]
-    if not rows:
-        raise PlanError(
-            say(
-                "Nothing in {name:name} matches {patterns}.",
-                name=reader.source.name,
-                patterns=", ".join(map(quoted, patterns)),
-            )
-        )
-    return np.array(rows, np.int64)
-
-
-def _matches(path: str, patterns: list[str]) -> bool:
-    steps = path.split("/")
-    places = [path, steps[-1]] + ["/".join(steps[:i]) for i in range(1, len(steps))]
-    return any(fnmatch.fnmatchcase(place, plain_path(pattern)) for place in places for pattern in patterns)
 
 
 def _show_plan(plan: UnpackPlan, output: Output) -> None:

@@ -68,6 +68,9 @@ CLAUSES: dict[Reason, str] = {
     Reason.CHANGED_SINCE_PACKED: "{name:name} was changed since it was packed",
     Reason.NOT_LOOKED_AT: "{name:name} could not be looked at ({cause})",
     Reason.KEPT_BESIDE: "the one before is kept as {name:name} ({cause})",
+    # Changing
+    Reason.SIGNATURE_BREAKS: "is signed, and the change breaks its signature",
+    Reason.MUST_BE_FIRST: "has to be the first item and uncompressed, or programs will not take this for a document",
     # Unpacking
     Reason.LEFT_OUT: "was left out: {cause}",
     Reason.ALTERED: "{changes}",

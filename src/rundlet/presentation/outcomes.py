@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Generic, TypeVar
 from rundlet.core.jobs.findings import LOSSES, Reason
 from rundlet.core.jobs.outcomes import (
     Added,
+    Changed,
     Checked,
     Copied,
     CopiedOut,
@@ -172,6 +173,32 @@ class _AddPresenter(_ArchivePresenter[Added]):
     undone = undone_with_originals = "Restore the originals; what was added stays"
 
 
+class _ChangePresenter(_ArchivePresenter[Changed]):
+    doing = "Saving {target:name}"
+    done = "Saved {target:name}, {bytes_out:size}, in {seconds:duration}."
+    logged = "Changed {target}"
+    undone = undone_with_originals = "Restore {target:name} as it was"
+
+    def summary(self, outcome: Changed) -> str:
+        return joined([super().summary(outcome), changed_words(outcome)])
+
+    def log_size(self, outcome: Changed) -> str:
+        return size(outcome.bytes_out)
+
+
+def changed_words(outcome: Changed) -> str:
+    """How many items were changed in which way, in a sentence, or ""."""
+    words = {
+        "added": "{added:number} added",
+        "new": "{new:number} replaced",
+        "removed": "{removed:number} removed",
+        "renamed": "{renamed:number} renamed",
+    }
+    facts = {name: getattr(outcome, name) for name in words}
+    said = ", ".join(fill(words[name], facts) for name, count in facts.items() if count)
+    return sentence(said) if said else ""
+
+
 _UNDO_UNPACKING = {
     (True, False, False): "Delete what was unpacked into {target:name}",
     (True, True, False): "Delete what was unpacked into {target:name} and restore what was replaced",
@@ -312,6 +339,7 @@ class _UndoPresenter(Presenter[Undone]):
 PRESENTERS: dict[type[Outcome], Presenter[Any]] = {
     Packed: _PackPresenter(),
     Added: _AddPresenter(),
+    Changed: _ChangePresenter(),
     Unpacked: _UnpackPresenter(),
     Checked: _CheckPresenter(),
     Trashed: _TrashPresenter(),

@@ -98,6 +98,15 @@ class ArchiveReader(ABC):
         """From where to where the packed content of these files lies in the source; None where that can't be told of each."""
         return None
 
+    def raw_range(self, row: int) -> tuple[int, int] | None:
+        """From where to where the packed content of a file lies in the source, perhaps with that of others; None where that
+        is no stretch of its own. Raises ``RundletError`` when the archive contradicts itself."""
+        return None
+
+    def packed_again(self, edits: Edits) -> int:
+        """Bytes of content that stays and must be packed again all the same, once the edits are made."""
+        return 0
+
     def in_gaps(self, rows: NDArray[np.int64]) -> int:
         """How many of these files can't be read for certain, as a part with their content is missing."""
         gaps = self.source.gaps() if isinstance(self.source, JoinedSource) else []

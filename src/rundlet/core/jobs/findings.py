@@ -98,6 +98,10 @@ class Reason(StrEnum):
     NOT_LOOKED_AT = "not-looked-at"
     KEPT_BESIDE = "kept-beside"
 
+    # Changing an archive: what the change breaks for programs that look for more than an archive.
+    SIGNATURE_BREAKS = "signature-breaks"
+    MUST_BE_FIRST = "must-be-first"
+
     # Unpacking: what is altered, what can't be unpacked, and why an archive stays.
     LEFT_OUT = "left-out"
     ALTERED = "altered"
@@ -185,6 +189,8 @@ _NOTES = LOSSES | {
     Reason.ALREADY_IN_ARCHIVE,
     Reason.CHANGED_WHILE_READ,
     Reason.KEPT_BESIDE,
+    Reason.SIGNATURE_BREAKS,
+    Reason.MUST_BE_FIRST,
     Reason.LOST_MARKS,
     Reason.DISK_KEEPS_NO_PERMISSIONS,
     Reason.DISK_KEEPS_NO_MARKS,

@@ -105,6 +105,22 @@ class Added(Outcome):
 
 
 @dataclass(slots=True)
+class Changed(Outcome):
+    """An archive was changed.
+
+    Attributes:
+        added, new, removed, renamed: how many items were added, got new content, went, and have another name.
+    """
+
+    kind: ClassVar[str] = "change"
+
+    added: int = 0
+    new: int = 0
+    removed: int = 0
+    renamed: int = 0
+
+
+@dataclass(slots=True)
 class Unpacked(Outcome):
     """Entries of an archive, or of several, were unpacked.
 
@@ -226,7 +242,20 @@ class Undone(Outcome):
 
 KINDS: dict[str, type[Outcome]] = {
     kind.kind: kind
-    for kind in (Packed, Added, Unpacked, Checked, Trashed, Copied, Moved, Renamed, FolderMade, CopiedOut, Undone)
+    for kind in (
+        Packed,
+        Added,
+        Changed,
+        Unpacked,
+        Checked,
+        Trashed,
+        Copied,
+        Moved,
+        Renamed,
+        FolderMade,
+        CopiedOut,
+        Undone,
+    )
 }
 
 

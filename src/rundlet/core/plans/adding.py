@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rundlet.core.errors import PlanError
-from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.detect import WRITABLE, open_archive
 from rundlet.core.formats.item_reading import READ_ERRORS, open_item
 from rundlet.core.fs.safe_names import first_free
 from rundlet.core.jobs.findings import Issue, Reason, issue
@@ -45,6 +45,39 @@ class Base:
     same: int
 
 
+def open_changeable(path: Path, password: str, job: Job) -> ArchiveReader:
+    """Open an archive that is to be changed, unlocked where it is locked.
+
+    Raises:
+        PlanError: when it can't be changed; the message says why.
+        RundletError: when it can't be opened, or not with the password.
+    """
+    name = quoted(path.name)
+    reader = open_archive(path, Opening(job=job, password=password or None))
+    try:
+        if files_of(reader.source) != [path] or reader.source.size != path.stat().st_size:
+            raise PlanError(
+                f"{name} comes in parts or behind a program, so it can't be changed.",
+                hint="Convert it to a new archive.",
+            )
+        if reader.info.id not in {known.info.id for known in WRITABLE}:
+            raise PlanError(
+                f"An archive in the format {reader.info.id} can't be changed.", hint="Convert it to another format."
+            )
+        if any(notice.problem for notice in reader.notices):
+            raise PlanError(f"{name} is damaged, so it can't be changed.", hint="Unpack what is intact instead.")
+        if reader.unkept:
+            raise PlanError(f"{name} can't be changed, as {reader.unkept}.")
+        if reader.catalog.encrypted.any() and not password:
+            raise PlanError(f"{name} is locked, and what is added would not be.", hint="Type its password first.")
+        if reader.catalog.encrypted.any() and not reader.unlocked:
+            reader.unlock(password)
+    except BaseException:
+        reader.close()
+        raise
+    return reader
+
+
 def open_base(path: Path, info: FormatInfo, options: WriteOptions, job: Job) -> ArchiveReader:
     """Open an archive that is to be added to.
 
@@ -52,24 +85,15 @@ def open_base(path: Path, info: FormatInfo, options: WriteOptions, job: Job) -> 
         PlanError: when nothing can be added to it; the message says why.
         RundletError: when it can't be opened, or not with the password.
     """
-    name = quoted(path.name)
-    reader = open_archive(path, Opening(job=job, password=options.password or None))
+    reader = open_changeable(path, options.password, job)
     try:
-        is_damaged = any(notice.problem for notice in reader.notices)
+        name = quoted(path.name)
         if reader.info.id != info.id:
             raise PlanError(
                 f"{name} is in the format {reader.info.id}, so nothing in the format {info.id} can be added to it."
             )
-        if files_of(reader.source) != [path] or reader.source.size != path.stat().st_size:
-            raise PlanError(f"{name} comes in parts or behind a program, so nothing can be added to it.")
-        if is_damaged:
-            raise PlanError(f"{name} is damaged, so nothing is added to it.", hint="Unpack what is intact instead.")
         if reader.uncounted:
             raise PlanError(f"Nothing can be added to {name}, as {reader.uncounted}.")
-        if reader.catalog.encrypted.any() and not options.password:
-            raise PlanError(f"{name} is locked, and what is added would not be.", hint="Type its password first.")
-        if reader.catalog.encrypted.any() and not reader.unlocked:
-            reader.unlock(options.password)
     except BaseException:
         reader.close()
         raise
@@ -97,7 +121,7 @@ def beside(items: Sequence[PackItem], reader: ArchiveReader, job: Job) -> tuple[
         row = there.get(asked, _NEW)
         if row != _NEW and item.kind == Kind.DIR and reader.catalog.kind[row] == Kind.DIR:
             continue
-        if row != _NEW and _is_same(item, reader, row, job):
+        if row != _NEW and is_same(item, reader, row, job):
             issues.append(issue(item.path, Reason.ALREADY_IN_ARCHIVE))
             same += 1
             continue
@@ -113,7 +137,7 @@ def beside(items: Sequence[PackItem], reader: ArchiveReader, job: Job) -> tuple[
     return kept, issues, Base(reader.source.fingerprint(), reader.source.size, reader.names_hidden, same)
 
 
-def _is_same(item: PackItem, reader: ArchiveReader, row: int, job: Job) -> bool:
+def is_same(item: PackItem, reader: ArchiveReader, row: int, job: Job) -> bool:
     """Whether an item has the content of an entry, for a file as far as size and CRC-32 tell."""
     before = reader.catalog.entry(row)
     if item.kind != before.kind:

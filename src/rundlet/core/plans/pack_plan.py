@@ -189,6 +189,59 @@ def plan_pack(
     )
 
 
+def plan_of_items(
+    items: Sequence[PackItem],
+    issues: Sequence[Issue],
+    *,
+    target: Path,
+    info: FormatInfo,
+    options: WriteOptions,
+    part_size: int = 0,
+    read_back: bool = False,
+    on_clash: PackClash = PackClash.REFUSE,
+    keep_replaced: bool = False,
+) -> PackPlan:
+    """Work out an archive of items that are known already, such as those of another archive. Nothing is written.
+
+    Args:
+        issues: what is to be said of those that are left out.
+        target, info, options, part_size, read_back, on_clash, keep_replaced: as in :func:`plan_pack`; nothing is added to
+            an archive.
+
+    Raises:
+        PlanError: when there is nothing to pack, or the format can't do what is asked.
+        Clash: when the name is taken and the rule is to refuse.
+    """
+    _can_do(info, options)
+    asked = _absolute(target)
+    final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
+    if not items:
+        raise PlanError("There is nothing to pack.")
+    found = [item if -MOST_TIME <= item.mtime_ns <= MOST_TIME else _in_our_time(item) for item in items]
+    size = sum(item.size for item in found)
+    kinds = [item.kind for item in found]
+    _few_parts(size, part_size)
+    on_disk = [item for item in found if item.source]
+    return PackPlan(
+        target=final,
+        asked=asked,
+        replaces=replaces,
+        info=info,
+        options=options,
+        part_size=part_size,
+        items=tuple(found),
+        files=kinds.count(Kind.FILE),
+        folders=kinds.count(Kind.DIR),
+        links=kinds.count(Kind.LINK),
+        size=size,
+        free=free_bytes(final.parent),
+        issues=(*issues, *not_kept(traits_of(on_disk), info, options)),
+        read_back=read_back,
+        replaced=_replaced(final, part_size) if replaces else (),
+        keep_replaced=keep_replaced,
+    )
+
+
 def _replaced(target: Path, part_size: int) -> tuple[Path, ...]:
     return tuple(whole_set(target)) if part_size else (target,)
 

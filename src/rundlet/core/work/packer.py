@@ -22,7 +22,7 @@ from rundlet.core.plans.adding import open_base
 from rundlet.core.streams.parts import PartsSink
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.text import quoted
-from rundlet.core.work.verify import Proof, read_back
+from rundlet.core.work.verify import Proof, kept_of, read_back
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -87,7 +87,9 @@ def _write(plan: PackPlan, job: Job, outcome: Outcome, workers: int | None) -> P
             raise PlanError(f"None of the files could be read. {quoted(last.item)}: {words_of(last)}.")
         outcome.bytes_out = max(sink.tell() - before, 0)
         if plan.read_back:
-            proof = read_back(plan, sink, job, outcome, base=base, workers=workers)
+            proof = read_back(
+                plan, sink, job, outcome, kept=kept_of(base) if base is not None else None, workers=workers
+            )
         job.checkpoint()
         paths = sink.paths
         with noted([plan.target.parent]):

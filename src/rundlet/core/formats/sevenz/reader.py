@@ -36,6 +36,7 @@ from rundlet.core.text import number, plural, quoted
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    from rundlet.core.formats.edits import Edits
     from rundlet.core.model.format_info import FormatInfo
     from rundlet.core.model.opening import Opening
 
@@ -261,6 +262,22 @@ class SevenReader(ArchiveReader):
             rows = np.split(order, begins[1:])
             self._rows_of = {int(f): r.tolist() for f, r in zip(folders, rows, strict=True)}
         return self._rows_of.get(folder, [])
+
+    def raw_range(self, row: int) -> tuple[int, int] | None:
+        folder = self.block_of(row)
+        if folder < 0:
+            return None
+        first = int(self.streams.first_pack[folder])
+        last = first + len(self.streams.folders[folder].packed) - 1
+        begin, end = HEAD_SIZE + int(self.streams.pack_at[first]), HEAD_SIZE + int(self.streams.pack_at[last])
+        return begin, end + int(self.streams.pack_size[last])
+
+    def packed_again(self, edits: Edits) -> int:
+        total = 0
+        for folder in {self.block_of(row) for row in edits.removed} - {-1}:
+            kept = [row for row in self.rows_of(folder) if row not in edits.removed]
+            total += int(self.catalog.size[kept].sum())
+        return total
 
     def block(self, folder: int) -> Block:
         """One solid block."""

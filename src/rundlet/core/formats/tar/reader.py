@@ -21,6 +21,7 @@ from rundlet.core.text import plain_path
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    from rundlet.core.formats.edits import Edits
     from rundlet.core.formats.tar.index import Index
     from rundlet.core.formats.tar.members import Stretches
     from rundlet.core.jobs.findings import Issue
@@ -80,6 +81,18 @@ class TarReader(ArchiveReader):
         if self._packing is not None:
             return None
         return self.index.data_at[rows], self.index.data_at[rows] + self.index.stored[rows]
+
+    def raw_range(self, row: int) -> tuple[int, int] | None:
+        if self._packing is not None:
+            return None
+        start = int(self.index.data_at[row])
+        return start, start + int(self.index.stored[row])
+
+    def packed_again(self, edits: Edits) -> int:
+        if self._packing is None or not edits:
+            return 0
+        begin = int(self.index.data_at[min(edits.removed | edits.altered)])
+        return max(self.end - self.member_before(begin).plain, 0)
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         ordered = rows[np.argsort(self.index.data_at[rows], kind="stable")].tolist()

@@ -97,6 +97,10 @@ class ZipReader(ArchiveReader):
         starts = self.directory.offset[rows]
         return starts, starts + LOCAL.itemsize + np.maximum(self.catalog.packed[rows], 0)
 
+    def raw_range(self, row: int) -> tuple[int, int]:
+        start = self._data_start(row, self.source)
+        return start, start + max(self.catalog.packed.item(row), 0)
+
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         rows, batches = in_step(rows, self.catalog.packed[rows], self._is_legacy(rows))
         for together in batches:

@@ -1,0 +1,103 @@
+"""Convert an archive to a new one, in any format, level, lock and part size, without unpacking it onto the disk."""
+
+from __future__ import annotations
+
+import argparse
+from contextlib import closing
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rundlet.cli.archives import given_password, open_given
+from rundlet.cli.matching import matching
+from rundlet.cli.pack import format_of, show_packed, show_plan
+from rundlet.cli.reading import add_reading, size_argument
+from rundlet.cli.render import note, with_progress
+from rundlet.core.errors import PlanError
+from rundlet.core.formats.entry_contents import ArchiveContents
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.plans.convert_plan import plan_convert
+from rundlet.core.plans.pack_plan import PackClash
+from rundlet.core.work.packer import pack
+
+if TYPE_CHECKING:
+    from rundlet.cli.render import Output
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.outcomes import Added, Packed
+    from rundlet.core.plans.pack_plan import PackPlan
+
+_CLASHES = (PackClash.REFUSE, PackClash.RENAME, PackClash.REPLACE)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What ``rundlet convert`` takes."""
+    parser.add_argument("archive", type=Path, metavar="ARCHIVE")
+    parser.add_argument("out", type=Path, metavar="OUT", help="the archive to make")
+    parser.add_argument("--format", help="the format; otherwise it follows the extension of OUT")
+    parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 (uncompressed) to 9 (smallest)")
+    parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="only the items that match")
+    parser.add_argument("--on-clash", choices=[c.value for c in _CLASHES], default=PackClash.REFUSE.value)
+    parser.add_argument(
+        "--part-size", type=size_argument, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
+    )
+    parser.add_argument(
+        "--new-password-stdin",
+        action="store_true",
+        help="lock the new archive with the next line of standard input; otherwise it keeps the lock of the old one",
+    )
+    parser.add_argument("--unlock", action="store_true", help="don't lock the new archive")
+    parser.add_argument("--hide-names", action="store_true", help="lock the names too, where the format can")
+    parser.add_argument("--verify", action="store_true", help="check the new archive before it is kept")
+    parser.add_argument("--dry-run", action="store_true", help="say what would be done and do nothing")
+    add_reading(parser)
+
+
+def run(options: argparse.Namespace, output: Output) -> int:
+    """Convert; 1 when something was left out."""
+    info = format_of(options)
+    password = given_password(options)
+    new = password or ""
+    if options.new_password_stdin:
+        new = given_password(argparse.Namespace(password_stdin=True), twice=True) or ""
+        if not new:
+            raise PlanError("The new password on standard input is empty.")
+    write = WriteOptions(
+        info.default_level if options.level is None else options.level,
+        password="" if options.unlock else new,
+        hide_names=options.hide_names,
+    )
+    with closing(open_given(options.archive, options, password)) as reader:
+        rows = matching(reader, options.only) if options.only else list(range(len(reader.catalog)))
+        if not (reader.catalog.encrypted[rows].any() or reader.names_hidden or options.new_password_stdin):
+            write = replace(write, password="")  # a password that was given, but was not needed
+        contents = ArchiveContents(reader, rows)
+
+        def plan(job: Job) -> PackPlan:
+            return plan_convert(
+                reader,
+                contents,
+                target=options.out,
+                info=info,
+                options=write,
+                rows=rows,
+                part_size=options.part_size,
+                read_back=options.verify,
+                on_clash=PackClash(options.on_clash),
+                job=job,
+            )
+
+        try:
+            if options.dry_run:
+                made = with_progress(plan)
+                show_plan(made, output)
+                return int(output.issues(made.issues))
+
+            def work(job: Job) -> Packed | Added:
+                return pack(plan(job), job)
+
+            outcome = with_progress(work)
+        finally:
+            contents.close()
+    note(outcome, [options.archive])
+    show_packed(outcome, output)
+    return int(output.issues(outcome.issues))

@@ -1,0 +1,131 @@
+"""Bringing an archive up to date with a folder: what is new there, what is another, and what is gone."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rundlet.core.errors import PlanError
+from rundlet.core.fs.safe_names import as_text
+from rundlet.core.fs.scan import LeaveOut, walk
+from rundlet.core.jobs.job import Job
+from rundlet.core.model.entry import NO_TIME, Kind
+from rundlet.core.plans.adding import is_same
+from rundlet.core.plans.change_plan import Changes
+from rundlet.core.text import plain_path, quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.jobs.findings import Issue
+    from rundlet.core.model.item import PackItem
+
+_COARSE_NS = 2_000_000_000  # the least step of time that some archives keep
+
+
+@dataclass(frozen=True, slots=True)
+class Differences:
+    """How a folder differs from what an archive holds of it, by paths in the archive.
+
+    Attributes:
+        new, newer, gone: what only the folder has, what is another there, and what only the archive has.
+        same: how many files are the same.
+        changes: what brings the archive up to date.
+        issues: what could not be looked at.
+    """
+
+    new: tuple[str, ...]
+    newer: tuple[str, ...]
+    gone: tuple[str, ...]
+    same: int
+    changes: Changes
+    issues: tuple[Issue, ...]
+
+
+def differences(
+    reader: ArchiveReader,
+    folder: Path,
+    *,
+    into: str | None = None,
+    delete_gone: bool = False,
+    compare_content: bool = False,
+    exclude: Sequence[str] = (),
+    leave_out: LeaveOut = LeaveOut.NOTHING,
+    job: Job | None = None,
+) -> Differences:
+    """Compare a folder with what an archive holds of it. Nothing is written.
+
+    A file is the same when its size is and its time is, as far as archives keep it; else when its CRC-32 is.
+
+    Args:
+        into: the folder in the archive that it stands for; None for the folder's own name, or the archive's top where it
+            holds no folder of that name.
+        delete_gone: whether what is gone from the folder goes from the archive, too.
+        compare_content: whether files of the same size and time are compared by their CRC-32 all the same.
+        exclude, leave_out: what is not looked at in the folder; such items are not gone.
+
+    Raises:
+        PlanError: when there is no such folder.
+    """
+    job = job or Job()
+    if not folder.is_dir():
+        raise PlanError(f"There is no folder {quoted(str(folder))}.")
+    there = {plain_path(reader.catalog.path(row)): row for row in range(len(reader.catalog))}
+    own = as_text(folder.resolve().name)
+    if into is None:
+        into = own if any(path == own or path.startswith(f"{own}/") for path in there) else ""
+    top = plain_path(into)
+    walked = walk(folder, top or own, exclude=exclude, leave_out=leave_out, tick=job.checkpoint)
+    everything = walk(folder, top or own, tick=job.checkpoint).items if delete_gone else walked.items
+    cut = 0 if top else len(own) + 1
+    new: list[str] = []
+    newer: list[str] = []
+    items: list[PackItem] = []
+    removed: set[int] = set()
+    same = 0
+    for item in walked.items:
+        job.checkpoint()
+        path = item.path[cut:]
+        if not path:
+            continue
+        row = there.get(path)
+        if row is None:
+            if item.kind != Kind.DIR or not any(other.startswith(f"{path}/") for other in there):
+                new.append(path)
+                items.append(item._replace(path=path))
+        elif item.kind == Kind.DIR == reader.catalog.kind[row]:
+            continue
+        elif _is_unchanged(item, reader, row, job, compare_content=compare_content):
+            same += 1
+        else:
+            newer.append(path)
+            removed.add(row)
+            items.append(item._replace(path=path))
+    present = {item.path[cut:] for item in everything}
+    within = f"{top}/" if top else ""
+    gone = [path for path in there if path.startswith(within) and path not in present and path != top]
+    if delete_gone:
+        removed.update(there[path] for path in gone)
+    changes = Changes(items=items, removed=removed)
+    return Differences(tuple(new), tuple(newer), tuple(gone), same, changes, tuple(walked.issues))
+
+
+def _is_unchanged(item: PackItem, reader: ArchiveReader, row: int, job: Job, *, compare_content: bool) -> bool:
+    """Whether a file or link is what the archive holds."""
+    catalog = reader.catalog
+    at = row
+    if catalog.kind[row] == Kind.HARD:  # one more name of a file that the archive holds
+        target = reader.hard_target(row)
+        if target is None:
+            return False
+        at = target
+    if item.kind != catalog.kind[at]:
+        return False
+    if item.kind == Kind.FILE:
+        if item.size != int(catalog.size[at]):
+            return False
+        before = int(catalog.mtime_ns[row])
+        if not compare_content and before != NO_TIME and abs(before - item.mtime_ns) < _COARSE_NS:
+            return True
+    return is_same(item, reader, at, job)

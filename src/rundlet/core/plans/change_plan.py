@@ -1,0 +1,402 @@
+"""What changing an archive will do: one plan for adding, replacing, removing, renaming, new folders, times and permissions."""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from contextlib import closing
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from rundlet.core.errors import PlanError
+from rundlet.core.formats.edits import Edits
+from rundlet.core.fs.disk_space import free_bytes
+from rundlet.core.fs.safe_names import as_text, first_free
+from rundlet.core.fs.scan import LeaveOut, walk
+from rundlet.core.jobs.findings import Issue, Reason, issue
+from rundlet.core.jobs.job import Job
+from rundlet.core.limits import MAX_PATH
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.format_info import FormatInfo, WriteOptions
+from rundlet.core.model.item import PackItem
+from rundlet.core.plans.adding import is_same, open_changeable
+from rundlet.core.plans.losses import not_kept, traits_of
+from rundlet.core.text import plain_path, quoted
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+
+_NEW = -1  # stands for the row of an item that is yet to be written
+_NEW_FOLDER_MODE = 0o755
+
+
+class AddClash(StrEnum):
+    """What becomes of a name that the archive holds already."""
+
+    RENAME = "rename"
+    REPLACE = "replace"
+    SKIP = "skip"
+
+
+@dataclass(frozen=True, slots=True)
+class Addition:
+    """A file or folder on the disk that goes into an archive, a folder with everything in it.
+
+    Attributes:
+        into: the folder in the archive, "" for its top.
+        name: what it is called there; "" for its own name.
+    """
+
+    path: Path
+    into: str = ""
+    name: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Changes:
+    """What is to be changed; rows are those of the archive's catalog, paths have no slash at their end.
+
+    Attributes:
+        added: files and folders on the disk.
+        items: more to be added, under their own paths, such as items of other archives.
+        removed: rows that go. What lies in a folder goes only if it is named, too; see :func:`rows_below`.
+        renamed: new paths of rows; see :func:`moved_below`.
+        folders: new folders.
+        times: new times of change, in nanoseconds since 1970.
+        modes: new permission bits.
+    """
+
+    added: Sequence[Addition] = ()
+    items: Sequence[PackItem] = ()
+    removed: Collection[int] = ()
+    renamed: Mapping[int, str] = field(default_factory=dict)
+    folders: Sequence[str] = ()
+    times: Mapping[int, int] = field(default_factory=dict)
+    modes: Mapping[int, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class TakenName:
+    """A name that was taken when something was to be added.
+
+    Attributes:
+        path: the path in the archive.
+        rule: what becomes of it.
+        result: the path that what is added gets; "" when it is skipped.
+    """
+
+    path: str
+    rule: AddClash
+    result: str
+
+
+@dataclass(frozen=True, slots=True)
+class ChangePlan:
+    """What becomes of an archive.
+
+    Attributes:
+        archive: its path.
+        info, options: its format, and how what is added is written.
+        edits: what becomes of what it holds.
+        added: what is added, in order; what replaces something is here, and the replaced rows are removed.
+        replaced: the paths in the archive that get new content.
+        taken: names that were taken, each with its rule.
+        size_before: bytes of the archive.
+        packed_anew: bytes of content that is packed: of what is added, and of what must be packed again.
+        needed: bytes that it takes on the disk at most, until the old archive is gone.
+        free: bytes free there.
+        issues: what is left out, named otherwise, not kept, or broken by the change.
+        fingerprint: what the archive looked like when the plan was made.
+        read_back: whether the new archive is read and compared before it takes the place of the old one.
+        keep_replaced: whether the old archive goes to the trash, so that it can come back.
+    """
+
+    archive: Path
+    info: FormatInfo
+    options: WriteOptions
+    edits: Edits
+    added: tuple[PackItem, ...]
+    replaced: frozenset[str]
+    taken: tuple[TakenName, ...]
+    size_before: int
+    packed_anew: int
+    needed: int
+    free: int
+    issues: tuple[Issue, ...]
+    fingerprint: tuple[int, ...]
+    read_back: bool = False
+    keep_replaced: bool = False
+
+    @property
+    def target(self) -> Path:
+        """Where the archive stands, before and after."""
+        return self.archive
+
+    @property
+    def items(self) -> tuple[PackItem, ...]:
+        """What is added."""
+        return self.added
+
+    @property
+    def removed(self) -> int:
+        """How many items go without being replaced."""
+        return len(self.edits.removed) - len(self.replaced)
+
+    @property
+    def count(self) -> int:
+        """How many items are another than before."""
+        altered = {*self.edits.renamed, *self.edits.times, *self.edits.modes} - self.edits.removed
+        return len(self.added) + max(self.removed, 0) + len(altered)
+
+
+def rows_below(reader: ArchiveReader, path: str) -> list[int]:
+    """The rows of an item and, where it is a folder, of everything in it; none when the archive does not hold it."""
+    wanted = plain_path(path)
+    return [
+        row
+        for row in range(len(reader.catalog))
+        if (there := plain_path(reader.catalog.path(row))) == wanted or there.startswith(f"{wanted}/")
+    ]
+
+
+def moved_below(reader: ArchiveReader, old: str, new: str) -> dict[int, str]:
+    """New paths for an item and everything in it."""
+    old, new = plain_path(old), plain_path(new)
+    return {row: new + plain_path(reader.catalog.path(row))[len(old) :] for row in rows_below(reader, old)}
+
+
+def plan_change(
+    archive: Path,
+    changes: Changes,
+    *,
+    options: WriteOptions | None = None,
+    on_clash: AddClash = AddClash.RENAME,
+    rules: Mapping[str, AddClash] | None = None,
+    exclude: Sequence[str] = (),
+    leave_out: LeaveOut = LeaveOut.NOTHING,
+    follow: bool = False,
+    read_back: bool = False,
+    keep_replaced: bool = False,
+    job: Job | None = None,
+) -> ChangePlan:
+    """Work out what becomes of an archive. Nothing is written.
+
+    Args:
+        options: how what is added is written, with the password where the archive is locked; None for the usual level.
+        on_clash: what becomes of names that are taken. A folder joins one of its name, and a file with the same content is
+            not added again, whatever the rule.
+        rules: other rules for single paths in the archive.
+        exclude, leave_out, follow: as in :func:`~rundlet.core.plans.pack_plan.plan_pack`, for what is added.
+
+    Raises:
+        PlanError: when the archive can't be changed, nothing would be changed, or a new name is taken or no name.
+        RundletError: when it can't be opened, or not with the password.
+    """
+    job = job or Job()
+    archive = Path(os.path.abspath(archive)).resolve()
+    asked = options or WriteOptions(-1)
+    with closing(open_changeable(archive, asked.password, job)) as reader:
+        info = reader.info
+        level = info.default_level if options is None else options.level
+        options = replace(asked, level=info.level_for(level), hide_names=asked.hide_names or reader.names_hidden)
+        names = _Names(reader, changes, on_clash, rules or {}, job)
+        names.rename(changes.renamed)
+        for path in changes.folders:
+            names.add_folder(path)
+        issues = list[Issue]()
+        for addition in changes.added:
+            found = walk(
+                addition.path,
+                _joined(addition.into, addition.name or as_text(addition.path.name)),
+                exclude=exclude,
+                leave_out=leave_out,
+                follow=follow,
+                skip=(str(archive),),
+                tick=job.checkpoint,
+            )
+            issues += found.issues
+            names.add(found.items)
+        names.add(changes.items)
+        edits = Edits(frozenset(names.removed), names.renamed, dict(changes.times), dict(changes.modes))
+        if not (edits or names.added):
+            raise PlanError(f"Nothing in {quoted(archive.name)} would change.")
+        issues += [*names.issues, *not_kept(traits_of([i for i in names.added if i.source]), info, options)]
+        issues += _broken(reader, edits)
+        size = sum(item.size for item in names.added)
+        again = reader.packed_again(edits)
+        return ChangePlan(
+            archive=archive,
+            info=info,
+            options=options,
+            edits=edits,
+            added=tuple(names.added),
+            replaced=frozenset(names.replaced),
+            taken=tuple(names.taken),
+            size_before=reader.source.size,
+            packed_anew=size + again,
+            needed=reader.source.size + size,
+            free=free_bytes(archive.parent),
+            issues=tuple(issues),
+            fingerprint=reader.source.fingerprint(),
+            read_back=read_back,
+            keep_replaced=keep_replaced,
+        )
+
+
+class _Names:
+    """The names in an archive as they will be, and what is added under names that are free by then."""
+
+    def __init__(
+        self,
+        reader: ArchiveReader,
+        changes: Changes,
+        on_clash: AddClash,
+        rules: Mapping[str, AddClash],
+        job: Job,
+    ) -> None:
+        self._reader = reader
+        self._on_clash = on_clash
+        self._rules = rules
+        self._job = job
+        self.removed = set(changes.removed)
+        self.renamed: dict[int, str] = {}
+        self.added: list[PackItem] = []
+        self.replaced: set[str] = set()
+        self.taken: list[TakenName] = []
+        self.issues: list[Issue] = []
+        self._there: dict[str, int] = {}
+        for row in range(len(reader.catalog)):
+            if row not in self.removed and row not in changes.renamed:
+                self._there[plain_path(reader.catalog.path(row))] = row
+        self._files = {path for path, row in self._there.items() if not self._is_folder(row)}
+        self._folders = {above for path in self._there for above in _above(path)}
+
+    def _is_folder(self, row: int) -> bool:
+        return row != _NEW and self._reader.catalog.kind[row] == Kind.DIR
+
+    def rename(self, renamed: Mapping[int, str]) -> None:
+        """Give rows new paths, all of which must be free."""
+        for row, path in renamed.items():
+            if row in self.removed or plain_path(self._reader.catalog.path(row)) == plain_path(path):
+                if row not in self.removed:
+                    self._there[plain_path(path)] = row
+                continue
+            self._take(path, row, is_folder=self._is_folder(row))
+            self.renamed[row] = plain_path(path)
+
+    def add_folder(self, path: str) -> None:
+        """A new folder, whose name must be free."""
+        self._take(path, _NEW, is_folder=True)
+        self.added.append(PackItem(plain_path(path), Kind.DIR, "", 0, time.time_ns(), _NEW_FOLDER_MODE))
+
+    def _take(self, path: str, row: int, *, is_folder: bool) -> None:
+        plain = plain_path(path)
+        _see_that_it_is_a_path(plain)
+        if plain in self._there or (plain in self._folders and not is_folder):
+            raise PlanError(f"{quoted(plain)} is in the archive already.", hint="Choose another name.")
+        for above in _above(plain):
+            if above in self._files:
+                raise PlanError(f"{quoted(above)} is a file, so nothing can be put into it.")
+        self._note(plain, row, is_folder=is_folder)
+
+    def _note(self, path: str, row: int, *, is_folder: bool) -> None:
+        self._there[path] = row
+        self._folders.update(_above(path))
+        if not is_folder:
+            self._files.add(path)
+
+    def add(self, items: Iterable[PackItem]) -> None:
+        """Add items, each as its rule says where its name is taken."""
+        moved: dict[str, str] = {}  # folders that get another name, or "" for one that is left out
+        for item in items:
+            self._job.checkpoint()
+            folder, slash, name = item.path.rpartition("/")
+            above = moved.get(folder, folder)
+            if folder and not above:
+                moved[item.path] = ""
+                continue
+            _see_that_it_is_a_path(item.path)
+            path = self._settle(item, above + slash + name if above else name)
+            if item.kind == Kind.DIR:
+                moved[item.path] = path
+            if path and not (item.kind == Kind.DIR and path in self._there):
+                self._note(path, _NEW, is_folder=item.kind == Kind.DIR)
+                self.added.append(item if path == item.path else item._replace(path=path))
+
+    def _settle(self, item: PackItem, asked: str) -> str:
+        """The path that an item gets; "" when it is left out."""
+        row, is_folder = self._there.get(asked), item.kind == Kind.DIR
+        blocked = any(above in self._files for above in _above(asked))
+        if row is None and asked not in self._folders and not blocked:
+            return asked
+        if is_folder and not blocked and asked not in self._files:
+            return asked  # it joins the folder that is there
+        if row is not None and row != _NEW and not is_folder and is_same(item, self._reader, row, self._job):
+            self.issues.append(issue(item.path, Reason.ALREADY_IN_ARCHIVE))
+            return ""
+        rule = self._rules.get(asked, self._on_clash)
+        replaceable = row is not None and row != _NEW and not is_folder and not self._is_folder(row)
+        if rule is AddClash.SKIP:
+            self.taken.append(TakenName(asked, rule, ""))
+            return ""
+        if rule is AddClash.REPLACE and replaceable and row is not None:
+            self.removed.add(row)
+            self.renamed.pop(row, None)
+            self.replaced.add(asked)
+            del self._there[asked]
+            self._files.discard(asked)
+            self.taken.append(TakenName(asked, rule, asked))
+            return asked
+        folder, slash, name = asked.rpartition("/")
+        free = folder + slash + first_free(name, lambda other: self._is_taken(folder + slash + other))
+        self.taken.append(TakenName(asked, AddClash.RENAME, free))
+        self.issues.append(issue(item.path, Reason.NAME_IN_ARCHIVE, name=free.rpartition("/")[2]))
+        return free
+
+    def _is_taken(self, path: str) -> bool:
+        return path in self._there or path in self._folders
+
+
+def _broken(reader: ArchiveReader, edits: Edits) -> Iterable[Issue]:
+    """What the change breaks for programs that look for more than an archive."""
+    gone = {plain_path(reader.catalog.path(row)) for row in edits.removed | frozenset(edits.renamed)}
+    signatures = (".sf", ".rsa", ".dsa", ".ec")
+    for row in range(len(reader.catalog)):
+        path = plain_path(reader.catalog.path(row)).casefold()
+        if path.startswith("meta-inf/") and path.endswith(signatures) and row not in edits.removed:
+            yield issue(reader.source.name, Reason.SIGNATURE_BREAKS)
+            break
+    if "mimetype" in gone and plain_path(reader.catalog.path(0)) == "mimetype":
+        yield issue("mimetype", Reason.MUST_BE_FIRST)
+
+
+def _joined(folder: str, name: str) -> str:
+    return f"{plain_path(folder)}/{name}" if plain_path(folder) else name
+
+
+def _above(path: str) -> list[str]:
+    """The folders that a path lies in."""
+    steps = path.split("/")
+    return ["/".join(steps[:count]) for count in range(1, len(steps))]
+
+
+def _see_that_it_is_a_path(path: str) -> None:
+    """See to it that a new path is one that every reader takes for what it says.
+
+    Raises:
+        PlanError: when it is not.
+    """
+    if not path or any(step in ("", ".", "..") for step in path.split("/")) or "\0" in path:
+        raise PlanError(f"{quoted(path)} can't be a name in an archive.", hint="Choose another name.")
+    if len(path.encode("utf-8", "surrogateescape")) > MAX_PATH:
+        raise PlanError("The name is too long.", hint="Choose a shorter one.")
+
+
+def files_in(reader: ArchiveReader) -> int:
+    """How many files an archive holds."""
+    return int(np.isin(reader.catalog.kind, (Kind.FILE, Kind.HARD)).sum())
