@@ -170,6 +170,16 @@ def _no_leftovers(root: Path) -> None:
     assert not left, left
 
 
+def _add(root: Path, what: str, archive: str) -> object:
+    from rundlet.core.model.format_info import WriteOptions
+    from rundlet.core.plans.change_plan import Addition, Changes, plan_change
+    from rundlet.core.work.changer import change
+
+    changes = Changes(added=[Addition(root / "from" / what)])
+    plan = plan_change(root / "to" / archive, changes, options=WriteOptions(0), keep_replaced=True)
+    return change(plan, workers=1)
+
+
 def _pack_scene(name: str, archive: str, *, old: bool, parts: int = 0, trash: bool = False, add: bool = False) -> Scene:
     from rundlet.core.plans.pack_plan import PackClash
 
@@ -179,7 +189,9 @@ def _pack_scene(name: str, archive: str, *, old: bool, parts: int = 0, trash: bo
             _pack(root, "old", archive, part_size=parts)
 
     def work(root: Path) -> object:
-        clash = PackClash.ADD if add else PackClash.REPLACE
+        if add:
+            return _add(root, "new", archive)
+        clash = PackClash.REPLACE
         return _pack(root, "new", archive, on_clash=clash, part_size=parts and 2000, trash=trash, keep_replaced=old)
 
     def holds(root: Path, done: bool) -> None:

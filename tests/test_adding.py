@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import pytest
 
 import second_reader
-from rundlet.core.errors import Cancelled, Clash, Corrupt, OutOfDate, PasswordNeeded, PlanError, WrongPassword
+from rundlet.core.errors import Cancelled, Corrupt, OutOfDate, PasswordNeeded, PlanError, RundletError, WrongPassword
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive
 from rundlet.core.formats.sevenz import writer as seven_writer
 from rundlet.core.formats.sevenz.records import Property
@@ -20,8 +20,10 @@ from rundlet.core.formats.zip import rewriting as zip_rewriting
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.opening import Opening
-from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.plans.change_plan import Addition, Changes, plan_change
+from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.plans.unpack_planner import plan_unpack
+from rundlet.core.work.changer import change
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.packer import pack
 from rundlet.presentation.findings import issue_line, issue_words
@@ -38,8 +40,8 @@ FORMATS = [known.info.id for known in WRITABLE]
 def add(archive: Path, items: list[Path], *, password: str = "", job: Job | None = None, workers: int = 2) -> Outcome:
     fmt = next(known.info for known in WRITABLE if archive.name.endswith(known.info.ending))
     options = WriteOptions(fmt.default_level, password=password)
-    plan = plan_pack(items, target=archive, info=fmt, options=options, read_back=True, on_clash=PackClash.ADD)
-    return pack(plan, job, workers=workers)
+    changes = Changes(added=[Addition(item) for item in items])
+    return change(plan_change(archive, changes, options=options, read_back=True), job, workers=workers)
 
 
 def more_of(tree: Path) -> Path:
@@ -69,7 +71,7 @@ def test_adding_keeps_what_is_there(tmp_path: Path, fmt: str) -> None:
     outcome = add(archive, [more_of(tree)])
     add(twin, [tree.parent / "more" / "tree"], workers=1)
     assert archive.read_bytes() == twin.read_bytes()
-    assert (outcome.kind, outcome.created, outcome.problems) == ("add", [], [])
+    assert (outcome.kind, outcome.created, outcome.problems) == ("change", [], [])
     said = {issue.item: issue_words(issue) for issue in outcome.issues}
     assert said["tree/plain.txt"] == "is called “plain (2).txt” in the archive, as it holds one of its name"
     assert said["tree/link"] == "is in the archive already, with the same content"
@@ -104,7 +106,7 @@ def test_originals_stay_when_the_archive_held_some_of_them(tmp_path: Path, trash
     archive = tmp_path / "x.zip"
     pack_to(archive, [tmp_path / "a.txt"])
     items = [tmp_path / name for name in ("a.txt", "b.txt", "c.txt")]
-    outcome = pack(plan_pack(items, target=archive, info=by_id("zip").info, trash=True, on_clash=PackClash.ADD))
+    outcome = change(plan_change(archive, Changes(added=[Addition(item) for item in items]), trash=True))
     assert [item.exists() for item in items] == [True, False, False]
     assert [issue_line(issue) for issue in outcome.problems] == [
         "a.txt: stays where it is, as “a.txt” is not in the archive as it is"
@@ -153,9 +155,8 @@ def test_what_is_not_added_to(tmp_path: Path) -> None:
     (tmp_path / "folder.zip").mkdir()
     pack(plan_pack([tree], target=tmp_path / "parts.zip", info=by_id("zip").info, part_size=100_000))
     reasons = {
-        seven: "is in the format 7z",
         stub: "behind a program",
-        cut: "is damaged, so nothing is added",
+        cut: "is damaged, so it can't be changed",
         tmp_path / "words.zip": "not an archive",
     }
     for archive, reason in reasons.items():
@@ -163,14 +164,14 @@ def test_what_is_not_added_to(tmp_path: Path) -> None:
         with pytest.raises(Exception, match=reason):
             add(archive, [tree / "in" / "noise.bin"])
         assert archive.read_bytes() == before
-    with pytest.raises(Clash):
+    with pytest.raises(RundletError):
         add(tmp_path / "folder.zip", [tree])
     with pytest.raises(PlanError, match="comes in parts"):
-        plan_pack(
-            [tree], target=tmp_path / "parts.zip", info=by_id("zip").info, part_size=100_000, on_clash=PackClash.ADD
-        )
-    add(tmp_path / "new.zip", [tree / "plain.txt"])  # a name that is free is simply packed
-    assert (tmp_path / "new.zip").exists()
+        plan_change(tmp_path / "parts.zip.001", Changes(added=[Addition(tree)]))
+    add(seven, [tree / "in" / "noise.bin"])  # a name says nothing of the format
+    reader = open_archive(seven)
+    assert reader.info.id == "7z" and len(reader.catalog) == 2
+    reader.close()
 
 
 def test_adding_to_what_others_wrote(tmp_path: Path) -> None:
@@ -228,10 +229,10 @@ def test_a_change_that_fails_half_way_leaves_the_old_one(tmp_path: Path, fmt: st
     with pytest.raises(Cancelled):
         add(archive, [noise], job=Stopped())
     assert (archive.read_bytes(), sorted(os.listdir(tmp_path))) == (before, listed)
-    plan = plan_pack([noise], target=archive, info=by_id(fmt).info, on_clash=PackClash.ADD)
+    plan = plan_change(archive, Changes(added=[Addition(noise)]))
     pack_to(archive, [tree / "plain.txt"], fmt=fmt)
     with pytest.raises(OutOfDate):
-        pack(plan)
+        change(plan)
     reader = open_archive(archive)
     assert list(contents(reader)) == ["plain.txt"]
     reader.close()

@@ -25,11 +25,11 @@ from shiboken6 import delete
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.model.entry import Kind
-from rundlet.core.plans.pack_plan import PackClash
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.desktop.app import make_app
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.locations.disk import DiskListing
+from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 from support import at_length_too, contents, rounds
@@ -173,11 +173,11 @@ class Person(RuleBasedStateMachine):
 
     @rule(
         trash=st.booleans(),
-        clash=st.sampled_from([PackClash.RENAME, PackClash.REPLACE]),
+        clash=st.sampled_from([IfTaken.RENAME, IfTaken.REPLACE]),
         fmt=st.sampled_from(FORMATS),
         name=st.sampled_from(["", "rent", "x"]),
     )
-    def pack(self, trash: bool, clash: PackClash, fmt: str, name: str) -> None:
+    def pack(self, trash: bool, clash: IfTaken, fmt: str, name: str) -> None:
         """The one button, on the disk."""
         ws = self.window.workspace
         if not isinstance(ws.listing, DiskListing):

@@ -109,10 +109,10 @@ def test_packing_plans_and_clashes(run: Run, tmp_path: Path) -> None:
     assert (tmp_path / "x (2).zip").exists()
     assert run("pack", "odd.ending", "a", "--format", "zip")[0] == 0
     (tmp_path / "b").write_bytes(b"y" * 5000)
-    status, out, _ = run("pack", "x.zip", "a", "b", "--on-clash", "add", "--dry-run")
-    assert "Would add to" in out and "1 file" in out  # the other one is in it already
-    status, out, _ = run("pack", "x.zip", "a", "b", "--on-clash", "add", "--verify")
-    assert status == 0 and out.startswith("Added 1 file to ")
+    status, out, _ = run("add", "x.zip", "a", "b", "--dry-run")
+    assert "Would change 1 item of" in out and "add  b" in out  # the other one is in it already
+    status, out, _ = run("add", "x.zip", "a", "b", "--verify")
+    assert status == 0 and out.startswith("Saved ") and "1 added" in out
     assert [line.split()[-1] for line in run("list", "x.zip")[1].splitlines()[:2]] == ["a", "b"]
 
 

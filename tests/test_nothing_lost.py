@@ -27,6 +27,7 @@ from rundlet.core.fs.trash import from_trash, to_trash, trash_one
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Moved, Packed, Trashed
 from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.plans.change_plan import Addition, Changes, plan_change
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.plans.unpack_planner import plan_unpack
@@ -34,6 +35,7 @@ from rundlet.core.streams import replacing
 from rundlet.core.streams.parts import PartsSink, whole_set
 from rundlet.core.streams.renaming import rename_new
 from rundlet.core.userdata.journal import Journal, Put, record_of
+from rundlet.core.work.changer import change
 from rundlet.core.work.extractor import put_away, unpack
 from rundlet.core.work.packer import pack
 from rundlet.core.work.undo import undo
@@ -239,8 +241,11 @@ def test_an_archive_keeps_its_owner_and_permissions(tmp_path: Path) -> None:
     archive.chmod(0o600)
     if os.getuid() == 0:
         os.chown(archive, 1234, 1234)
-    for clash in (PackClash.ADD, PackClash.REPLACE):
-        pack(plan_pack(items[1:], target=archive, info=ZIP, on_clash=clash))
+    for does in (
+        lambda: change(plan_change(archive, Changes(added=[Addition(items[1])]))),
+        lambda: pack(plan_pack(items[1:], target=archive, info=ZIP, on_clash=PackClash.REPLACE)),
+    ):
+        does()
         status = archive.stat()
         assert status.st_mode & 0o777 == 0o600
         assert os.getuid() or (status.st_uid, status.st_gid) == (1234, 1234)
@@ -341,18 +346,18 @@ def test_two_jobs_that_add_to_one_archive(tmp_path: Path) -> None:
     items = _write(tmp_path, "a.txt", "b.txt", "c.txt")
     archive = tmp_path / "x.zip"
     pack_to(archive, items[:1])
-    plans = [plan_pack([item], target=archive, info=ZIP, on_clash=PackClash.ADD) for item in items[1:]]
+    plans = [plan_change(archive, Changes(added=[Addition(item)])) for item in items[1:]]
 
     class Meanwhile(Job):
         def begin(self, phase: str, **more: int) -> None:
             super().begin(phase, **more)
-            if phase == "Packing":
+            if phase == "Saving":
                 with pytest.raises(OutOfDate, match="Another job"):
-                    pack(plans[1])
+                    change(plans[1])
 
-    pack(plans[0], Meanwhile())
+    change(plans[0], Meanwhile())
     with pytest.raises(OutOfDate, match="changed meanwhile"):
-        pack(plans[1])
+        change(plans[1])
     assert _held(archive) == {"a.txt", "b.txt"}
 
     class Behind(Job):
@@ -365,7 +370,7 @@ def test_two_jobs_that_add_to_one_archive(tmp_path: Path) -> None:
                 (tmp_path / "other").replace(archive)
 
     with pytest.raises(OutOfDate):
-        pack(plan_pack(items[2:], target=archive, info=ZIP, on_clash=PackClash.ADD, read_back=True), Behind())
+        change(plan_change(archive, Changes(added=[Addition(items[2])]), read_back=True), Behind())
     assert _held(archive) == {"a.txt", "b.txt"} and not list(tmp_path.glob(".*"))
 
 

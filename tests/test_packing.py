@@ -15,9 +15,10 @@ from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.fs.disk_space import DiskRules
 from rundlet.core.fs.scan import LeaveOut
 from rundlet.core.jobs.outcomes import Outcome, Packed
-from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.userdata.presets import Presets, SavedSettings
 from rundlet.core.work.trial import Point
+from rundlet.desktop.state.forms import IfTaken
 from rundlet.presentation.findings import issue_words
 from support import contents, make_tree, unpack_to
 from windows import CTRL, NONE, Settle, Stand, chosen, click, files_in
@@ -188,13 +189,13 @@ def test_a_taken_name_can_be_added_to(window: Window, settle: Settle, stand: Sta
         page.name.selectAll()
         QTest.keyClicks(page.name, "all")
         assert page.clash.text() == "That name is taken. This archive will be called “all (2).zip”."
-        page.clashes[PackClash.ADD].click()
+        page.clashes[IfTaken.ADD].click()
 
     name_it()
     assert (page.clash.text(), window.target.go.text()) == ("Everything already in “all.zip” stays.", "Add 2 items")
     window.target.go.click()
     settle()
-    assert window.strip.last.text().startswith("Added 2 files to “all.zip” in ")
+    assert window.strip.last.text().startswith("Added 2 items to “all.zip” in ")
     assert window.strip.copy_button.isVisible() and window.strip.undo_button.isVisible()
 
     def names() -> list[str]:
@@ -220,20 +221,20 @@ def test_a_taken_name_can_be_added_to(window: Window, settle: Settle, stand: Sta
     name_it()
     window.how.pack.options.each.click()  # what was said of one name is not said of many
     assert (
-        window.workspace.packing.clash == PackClash.RENAME and window.target.go.text() == "Pack 2 items into 2 archives"
+        window.workspace.packing.clash == IfTaken.RENAME and window.target.go.text() == "Pack 2 items into 2 archives"
     )
     window.how.pack.options.each.click()
-    assert window.workspace.packing.clash.value == PackClash.ADD.value
+    assert window.workspace.packing.clash.value == IfTaken.ADD.value
     window.how.pack.options.split_into(1000)  # nothing is added to numbered parts
-    assert window.workspace.packing.clash == PackClash.RENAME
+    assert window.workspace.packing.clash == IfTaken.RENAME
     page.name.selectAll()
     QTest.keyClicks(page.name, "other")
-    assert window.workspace.packing.form.clash == PackClash.RENAME  # what was said of one name is not said of another
+    assert window.workspace.packing.form.clash == IfTaken.RENAME  # what was said of one name is not said of another
     page.name.selectAll()
     QTest.keyClick(page.name, Qt.Key.Key_Delete)  # named after what is chosen again
-    window.workspace.packing.set_clash(PackClash.REPLACE)
+    window.workspace.packing.set_clash(IfTaken.REPLACE)
     click(window, "a.txt")
-    assert (window.workspace.packing.form.stem, window.workspace.packing.form.clash) == ("a", PackClash.RENAME)
+    assert (window.workspace.packing.form.stem, window.workspace.packing.form.clash) == ("a", IfTaken.RENAME)
 
 
 def test_a_finished_archive_is_sent_on(

@@ -16,10 +16,12 @@ from rundlet.core.errors import FileProblem, PlanError
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.fs.trash import from_trash, trash_one
 from rundlet.core.jobs.outcomes import Outcome, Packed
+from rundlet.core.plans.change_plan import Addition, Changes, plan_change
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import UnpackClash
 from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.userdata.journal import Journal, Record, record_of
+from rundlet.core.work.changer import change as save
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.packer import pack
 from rundlet.core.work.undo import undo
@@ -104,11 +106,9 @@ def test_packing_is_taken_back_with_its_originals(tmp_path: Path, trash: Path) -
     ]
 
 
-@pytest.mark.parametrize(
-    ("clash", "part_size"), [(PackClash.REPLACE, 0), (PackClash.REPLACE, 70_000), (PackClash.ADD, 0)]
-)
+@pytest.mark.parametrize(("adds", "part_size"), [(False, 0), (False, 70_000), (True, 0)])
 def test_an_archive_that_was_replaced_or_added_to_comes_back(
-    tmp_path: Path, trash: Path, monkeypatch: pytest.MonkeyPatch, clash: PackClash, part_size: int
+    tmp_path: Path, trash: Path, monkeypatch: pytest.MonkeyPatch, adds: bool, part_size: int
 ) -> None:
     """All of it, in one step each way; where the disk has no trash, it is kept beside."""
     (tmp_path / "old").write_bytes(bytes(range(256)) * 1000)
@@ -123,7 +123,14 @@ def test_an_archive_that_was_replaced_or_added_to_comes_back(
     def change() -> tuple[Outcome, Record]:
         with (tmp_path / "new").open("ab") as new:
             new.write(b"er")
-        outcome = pack(plan_pack([tmp_path / "new"], on_clash=clash, keep_replaced=True, **how))
+        outcome: Outcome
+        if adds:
+            outcome = save(
+                plan_change(folder / "x.zip", Changes(added=[Addition(tmp_path / "new")]), keep_replaced=True)
+            )
+        else:
+            plan = plan_pack([tmp_path / "new"], on_clash=PackClash.REPLACE, keep_replaced=True, **how)
+            outcome = pack(plan)
         record, puts = record_of(outcome, [tmp_path / "new"])
         journal.add(record, puts)
         return outcome, journal.records()[0]

@@ -36,7 +36,7 @@ from rundlet.core.jobs.findings import Reason, issue
 from rundlet.core.jobs.outcomes import FolderMade, Outcome, Packed
 from rundlet.core.model.file_type import FileType
 from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.plans.pack_plan import PackClash, plan_pack
+from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.text import quoted
 from rundlet.core.work.packer import pack
@@ -45,6 +45,7 @@ from rundlet.desktop.actions import ACTIONS, LIST_ACTIONS, LIST_KEYS, keys_in_wo
 from rundlet.desktop.app import close_when_told_to_end, make_app
 from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.locations.place import Place
+from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.theme.theme import theme
 from support import Raw, make_tree, pack_to, raw_zip, snapshot
 from windows import CTRL, LEFT, NONE, SHIFT, Settle, Stand, chosen, click, files_in, middle, row
@@ -209,7 +210,7 @@ def test_naming_placing_and_replacing(window: Window, settle: Settle, stand: Sta
     assert page.clash.text() == "That name is taken. This archive will be called “sent (2).zip”."
     window.how.pack.level.setValue(0)
     assert "Level 0: uncompressed" in window.how.pack.words.text()
-    page.clashes[PackClash.REPLACE].click()
+    page.clashes[IfTaken.REPLACE].click()
     assert page.clash.text() == "The existing “sent.zip” goes to the trash."
     window.window_actions["go"].trigger()
     settle()

@@ -16,8 +16,8 @@ from rundlet.core.errors import PlanError
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.opening import Opening
-from rundlet.core.plans.adding import open_changeable
 from rundlet.core.plans.change_plan import AddClash, ChangePlan, Changes, plan_change
+from rundlet.core.plans.changeable import open_changeable
 from rundlet.core.text import plain_path, shown
 from rundlet.core.work.changer import change
 from rundlet.presentation.outcomes import changed_words

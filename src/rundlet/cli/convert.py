@@ -23,10 +23,7 @@ from rundlet.core.work.packer import pack
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.outcomes import Added, Packed
     from rundlet.core.plans.pack_plan import PackPlan
-
-_CLASHES = (PackClash.REFUSE, PackClash.RENAME, PackClash.REPLACE)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -36,7 +33,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--format", help="the format; otherwise it follows the extension of OUT")
     parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 (uncompressed) to 9 (smallest)")
     parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="only the items that match")
-    parser.add_argument("--on-clash", choices=[c.value for c in _CLASHES], default=PackClash.REFUSE.value)
+    parser.add_argument("--on-clash", choices=[c.value for c in PackClash], default=PackClash.REFUSE.value)
     parser.add_argument(
         "--part-size", type=size_argument, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
     )
@@ -92,10 +89,7 @@ def run(options: argparse.Namespace, output: Output) -> int:
                 show_plan(made, output)
                 return int(output.issues(made.issues))
 
-            def work(job: Job) -> Packed | Added:
-                return pack(plan(job), job)
-
-            outcome = with_progress(work)
+            outcome = with_progress(lambda job: pack(plan(job), job))
         finally:
             contents.close()
     note(outcome, [options.archive])

@@ -12,7 +12,6 @@ from rundlet.cli.render import Output, issue_values, note, outcome_value, with_p
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.detect import WRITABLE, by_ending, by_id
 from rundlet.core.fs.scan import LeaveOut
-from rundlet.core.jobs.outcomes import Added, Outcome
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.plans.pack_plan import PackClash, PackPlan, plan_pack
 from rundlet.core.text import shown, size
@@ -22,9 +21,9 @@ from rundlet.presentation.sentences import fill, say
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.outcomes import Packed
 
 
-_CLASHES = (PackClash.RENAME, PackClash.REPLACE, PackClash.REFUSE)
 _PACKED = {
     (False, False): "Packed {files:file|files} into {target}: {bytes_out:size} from {bytes_in:size}.",
     (
@@ -50,7 +49,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--format", help="the format; otherwise it follows the extension of OUT")
     parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 (uncompressed) to 9 (smallest)")
     parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
-    parser.add_argument("--on-clash", choices=[c.value for c in _CLASHES], default=PackClash.REFUSE.value)
+    parser.add_argument("--on-clash", choices=[c.value for c in PackClash], default=PackClash.REFUSE.value)
     parser.add_argument(
         "--part-size", type=size_argument, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
     )
@@ -157,12 +156,10 @@ def show_plan(plan: PackPlan, output: Output, point: Point | None = None) -> Non
         output.value(_plan_value(plan, point))
     for item in plan.items:
         output.say(f"{size(item.size):>10}  {item.path}")
-    for path in plan.replaced if plan.base is None else ():
+    for path in plan.replaced:
         output.say(f"{'replaced':>10}  {shown(str(path))}")
     words = "Would make {target}: {files:file|files}, {size:size}, {format} at level {level}."
-    if plan.base:
-        words = "Would add to {target}: {files:file|files}, {size:size}, {format} at level {level}."
-    elif plan.replaces:
+    if plan.replaces:
         words = "Would replace {target}: {files:file|files}, {size:size}, {format} at level {level}."
     output.say(
         say(
@@ -181,9 +178,8 @@ def show_plan(plan: PackPlan, output: Output, point: Point | None = None) -> Non
 def _plan_value(plan: PackPlan, point: Point | None) -> dict[str, Any]:
     return {
         "target": str(plan.target),
-        "replaces": plan.replaces and plan.base is None,
+        "replaces": plan.replaces,
         "replaced": [str(path) for path in plan.replaced],
-        "adds": plan.base is not None,
         "format": plan.info.id,
         "level": plan.level,
         "files": plan.files,
@@ -198,20 +194,10 @@ def _plan_value(plan: PackPlan, point: Point | None) -> dict[str, Any]:
     }
 
 
-def show_packed(outcome: Outcome, output: Output) -> None:
+def show_packed(outcome: Packed, output: Output) -> None:
     """Print what was done."""
     if output.json:
         output.value(outcome_value(outcome))
-    if isinstance(outcome, Added):
-        output.say(
-            say(
-                "Added {files:file|files} to {target}: {bytes_out:size} more.",
-                files=outcome.files,
-                target=outcome.target,
-                bytes_out=outcome.bytes_out,
-            )
-        )
-        return
     saved = outcome.bytes_in - outcome.bytes_out
     facts = {
         "files": outcome.files,

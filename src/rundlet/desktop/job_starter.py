@@ -11,9 +11,10 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QApplication
 
-from rundlet.core.jobs.outcomes import Added, Outcome, Packed, Unpacked
+from rundlet.core.jobs.outcomes import Changed, Outcome, Packed, Unpacked
 from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.plans.unpack_plan import Afterwards
+from rundlet.desktop.state.forms import IfTaken
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
@@ -111,7 +112,26 @@ class JobStarter:
 
     def _pack(self, items: list[Path], target: Path, name: str, expected: tuple[int, float]) -> None:
         form, clash = replace(self._workspace.packing.form), self._workspace.packing.clash
-        kind = Added if clash == PackClash.ADD and os.path.lexists(target) else Packed
+        adds = clash is IfTaken.ADD and os.path.lexists(target)
+
+        def add(job: Job) -> Outcome:
+            from rundlet.core.plans.change_plan import Addition, Changes, plan_change
+            from rundlet.core.work.changer import change
+
+            job.begin(_LOOKING)
+            plan = plan_change(
+                target,
+                Changes(added=[Addition(item) for item in items]),
+                options=form.options,
+                exclude=form.exclude,
+                leave_out=form.leave_out,
+                follow=form.follow,
+                read_back=form.read_back,
+                trash=form.trash,
+                keep_replaced=True,
+                job=job,
+            )
+            return change(plan, job)
 
         def work(job: Job) -> Outcome:
             from rundlet.core.work.packer import pack
@@ -128,17 +148,17 @@ class JobStarter:
                 follow=form.follow,
                 read_back=form.read_back,
                 trash=form.trash,
-                on_clash=clash,
+                on_clash=PackClash.REPLACE if clash is IfTaken.REPLACE else PackClash.RENAME,
                 keep_replaced=True,
                 job=job,
             )
             outcome = pack(plan, job)
-            if isinstance(outcome, Packed):
-                outcome.limit, outcome.part_size = form.limit, form.part_size
+            outcome.limit, outcome.part_size = form.limit, form.part_size
             return outcome
 
+        kind, do = (Changed, add) if adds else (Packed, work)
         self._packing.append(
-            self._jobs.start(kind, target.with_name(name), work, source=items, expected=expected, queued=True)
+            self._jobs.start(kind, target.with_name(name), do, source=items, expected=expected, queued=True)
         )
 
     def start_unpack(self) -> None:

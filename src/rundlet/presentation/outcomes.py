@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any, Generic, TypeVar
 
 from rundlet.core.jobs.findings import LOSSES, Reason
 from rundlet.core.jobs.outcomes import (
-    Added,
     Changed,
     Checked,
     Copied,
@@ -166,20 +165,16 @@ class _PackPresenter(_ArchivePresenter[Packed]):
         return fill(words if largest <= outcome.limit else self.too_large, {"limit": outcome.limit})
 
 
-class _AddPresenter(_ArchivePresenter[Added]):
-    doing = "Adding to {target:name}"
-    done = "Added {files:file|files} to {target:name} in {seconds:duration}."
-    logged = "Added to {target}"
-    undone = undone_with_originals = "Restore the originals; what was added stays"
-
-
 class _ChangePresenter(_ArchivePresenter[Changed]):
     doing = "Saving {target:name}"
     done = "Saved {target:name}, {bytes_out:size}, in {seconds:duration}."
     logged = "Changed {target}"
+    only_added = "Added {added:item|items} to {target:name} in {seconds:duration}."
     undone = undone_with_originals = "Restore {target:name} as it was"
 
     def summary(self, outcome: Changed) -> str:
+        if outcome.added and not (outcome.new or outcome.removed or outcome.renamed):
+            return fill(self.only_added, _facts(outcome) | {"added": outcome.added})
         return joined([super().summary(outcome), changed_words(outcome)])
 
     def log_size(self, outcome: Changed) -> str:
@@ -338,7 +333,6 @@ class _UndoPresenter(Presenter[Undone]):
 
 PRESENTERS: dict[type[Outcome], Presenter[Any]] = {
     Packed: _PackPresenter(),
-    Added: _AddPresenter(),
     Changed: _ChangePresenter(),
     Unpacked: _UnpackPresenter(),
     Checked: _CheckPresenter(),

@@ -96,14 +96,6 @@ class Packed(Outcome):
     part_size: int = 0
 
 
-class Added(Outcome):
-    """Files were added to an archive."""
-
-    __slots__ = ()
-
-    kind: ClassVar[str] = "add"
-
-
 @dataclass(slots=True)
 class Changed(Outcome):
     """An archive was changed.
@@ -244,7 +236,6 @@ KINDS: dict[str, type[Outcome]] = {
     kind.kind: kind
     for kind in (
         Packed,
-        Added,
         Changed,
         Unpacked,
         Checked,
@@ -259,13 +250,17 @@ KINDS: dict[str, type[Outcome]] = {
 }
 
 
+_FORMER = {"add": "change"}
+"""What former logs call a kind."""
+
+
 def outcome_from(values: dict[str, object]) -> Outcome:
     """An outcome as :meth:`Outcome.as_values` gave it.
 
     Raises:
         ValueError, TypeError, KeyError: when it is none.
     """
-    kind = KINDS[str(values["kind"])]
+    kind = KINDS[_FORMER.get(str(values["kind"]), str(values["kind"]))]
     known = {each.name for each in fields(kind)} - set(_LEFT_OUT_OF_VALUES)
     given = {name: value for name, value in values.items() if name in known}
     for name in ("trashed", "replaced"):

@@ -12,8 +12,8 @@ from rundlet.core.fs.safe_names import as_text
 from rundlet.core.fs.scan import LeaveOut, walk
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.entry import NO_TIME, Kind
-from rundlet.core.plans.adding import is_same
 from rundlet.core.plans.change_plan import Changes
+from rundlet.core.plans.changeable import is_same
 from rundlet.core.text import plain_path, quoted
 
 if TYPE_CHECKING:

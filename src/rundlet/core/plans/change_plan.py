@@ -17,14 +17,14 @@ from rundlet.core.errors import PlanError
 from rundlet.core.formats.edits import Edits
 from rundlet.core.fs.disk_space import free_bytes
 from rundlet.core.fs.safe_names import as_text, first_free
-from rundlet.core.fs.scan import LeaveOut, walk
+from rundlet.core.fs.scan import LeaveOut, not_text, walk
 from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import MAX_PATH
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.model.item import PackItem
-from rundlet.core.plans.adding import is_same, open_changeable
+from rundlet.core.plans.changeable import is_same, open_changeable
 from rundlet.core.plans.losses import not_kept, traits_of
 from rundlet.core.text import plain_path, quoted
 
@@ -114,6 +114,7 @@ class ChangePlan:
         fingerprint: what the archive looked like when the plan was made.
         read_back: whether the new archive is read and compared before it takes the place of the old one.
         keep_replaced: whether the old archive goes to the trash, so that it can come back.
+        originals: what goes to the trash as far as the archive was seen to hold it; empty when nothing does.
     """
 
     archive: Path
@@ -131,6 +132,7 @@ class ChangePlan:
     fingerprint: tuple[int, ...]
     read_back: bool = False
     keep_replaced: bool = False
+    originals: tuple[Path, ...] = ()
 
     @property
     def target(self) -> Path:
@@ -181,6 +183,7 @@ def plan_change(
     leave_out: LeaveOut = LeaveOut.NOTHING,
     follow: bool = False,
     read_back: bool = False,
+    trash: bool = False,
     keep_replaced: bool = False,
     job: Job | None = None,
 ) -> ChangePlan:
@@ -192,6 +195,9 @@ def plan_change(
             not added again, whatever the rule.
         rules: other rules for single paths in the archive.
         exclude, leave_out, follow: as in :func:`~rundlet.core.plans.pack_plan.plan_pack`, for what is added.
+        read_back: whether the new archive is read and compared before it takes the place of the old one.
+        trash: whether what is added goes to the trash once the archive was checked; it is checked then in any case.
+        keep_replaced: whether the old archive goes to the trash, so that it can come back.
 
     Raises:
         PlanError: when the archive can't be changed, nothing would be changed, or a new name is taken or no name.
@@ -199,6 +205,10 @@ def plan_change(
     """
     job = job or Job()
     archive = Path(os.path.abspath(archive)).resolve()
+    if trash and any(archive.is_relative_to(Path(os.path.abspath(addition.path))) for addition in changes.added):
+        raise PlanError(
+            "The archive would go to the trash together with the folder that it stands in.", hint="Keep the originals."
+        )
     asked = options or WriteOptions(-1)
     with closing(open_changeable(archive, asked.password, job)) as reader:
         info = reader.info
@@ -210,6 +220,8 @@ def plan_change(
             names.add_folder(path)
         issues = list[Issue]()
         for addition in changes.added:
+            if as_text(addition.path.name) != addition.path.name and not addition.name:
+                issues.append(not_text(addition.path.name, as_text(addition.path.name)))
             found = walk(
                 addition.path,
                 _joined(addition.into, addition.name or as_text(addition.path.name)),
@@ -223,6 +235,8 @@ def plan_change(
             names.add(found.items)
         names.add(changes.items)
         edits = Edits(frozenset(names.removed), names.renamed, dict(changes.times), dict(changes.modes))
+        if not (edits or names.added) and any(found.reason is Reason.ALREADY_IN_ARCHIVE for found in names.issues):
+            raise PlanError(f"{quoted(archive.name)} holds all of it already.")
         if not (edits or names.added):
             raise PlanError(f"Nothing in {quoted(archive.name)} would change.")
         issues += [*names.issues, *not_kept(traits_of([i for i in names.added if i.source]), info, options)]
@@ -243,8 +257,9 @@ def plan_change(
             free=free_bytes(archive.parent),
             issues=tuple(issues),
             fingerprint=reader.source.fingerprint(),
-            read_back=read_back,
+            read_back=read_back or trash,
             keep_replaced=keep_replaced,
+            originals=tuple(Path(os.path.abspath(addition.path)) for addition in changes.added) if trash else (),
         )
 
 

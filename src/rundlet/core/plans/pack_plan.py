@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Collection, Sequence
-from contextlib import closing
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
@@ -27,7 +26,6 @@ from rundlet.core.text import size as text_size
 
 if TYPE_CHECKING:
     from rundlet.core.model.item import PackItem
-    from rundlet.core.plans.adding import Base
 
 _MOST_PARTS = 1000
 
@@ -37,7 +35,6 @@ class PackClash(StrEnum):
 
     RENAME = "rename"
     REPLACE = "replace"
-    ADD = "add"
     REFUSE = "refuse"
 
 
@@ -49,7 +46,6 @@ class PackPlan:
         target: the path that the archive gets.
         asked: the path that was asked for; another one when the name was taken and is numbered.
         replaces: whether a file of that name is replaced.
-        base: the archive that is added to, which is replaced by one that holds both; None for an archive of the items alone.
         info, options: the format, and how it is written.
         part_size: bytes of each numbered part; 0 for one file.
         items: the entries in their order.
@@ -60,7 +56,7 @@ class PackPlan:
         left: how many files and folders are left out because that was asked for.
         originals: what goes to the trash as far as the archive was seen to hold it; empty when nothing does.
         replaced: the files that are replaced.
-        keep_replaced: whether an archive that is replaced or added to goes to the trash, so that it can come back.
+        keep_replaced: whether an archive that is replaced goes to the trash, so that it can come back.
     """
 
     target: Path
@@ -79,7 +75,6 @@ class PackPlan:
     read_back: bool = False
     left: int = 0
     originals: tuple[Path, ...] = ()
-    base: Base | None = None
     replaced: tuple[Path, ...] = ()
     keep_replaced: bool = False
 
@@ -132,12 +127,11 @@ def plan_pack(
         follow: whether what links lead to is packed in their place.
         read_back: whether the archive is read and compared with the files before it gets its name.
         trash: whether the items go to the trash once the archive was read back and found whole.
-        keep_replaced: whether an archive that is replaced or added to goes to the trash, so that it can come back.
+        keep_replaced: whether an archive that is replaced goes to the trash, so that it can come back.
 
     Raises:
         PlanError: when there is nothing to pack, the format can't do what is asked, the folder is not there, or the
             archive would go to the trash with the items.
-        RundletError: when an archive is to be added to and can't be opened.
         Clash: when the name is taken and the rule is to refuse, or a folder is to be replaced.
     """
     if level is None:
@@ -154,14 +148,6 @@ def plan_pack(
     found, issues = walked.items, walked.issues
     if not found:
         raise PlanError(f"There is nothing to pack.{_why_nothing(issues)}")
-    base = None
-    if replaces and on_clash == PackClash.ADD:
-        from rundlet.core.plans.adding import beside, open_base  # with all that readers need
-
-        with closing(open_base(final, info, options, job)) as reader:
-            found, more, base = beside(found, reader, job)
-        issues += more
-        options = replace(options, hide_names=options.hide_names or base.names_hidden)
     issues += not_kept(traits_of(found), info, options)
     found = [item if -MOST_TIME <= item.mtime_ns <= MOST_TIME else _in_our_time(item) for item in found]
     kinds = [item.kind for item in found]
@@ -183,7 +169,6 @@ def plan_pack(
         read_back=read_back or trash,
         left=walked.left,
         originals=originals,
-        base=base,
         replaced=replaced,
         keep_replaced=keep_replaced,
     )
@@ -205,8 +190,7 @@ def plan_of_items(
 
     Args:
         issues: what is to be said of those that are left out.
-        target, info, options, part_size, read_back, on_clash, keep_replaced: as in :func:`plan_pack`; nothing is added to
-            an archive.
+        target, info, options, part_size, read_back, on_clash, keep_replaced: as in :func:`plan_pack`.
 
     Raises:
         PlanError: when there is nothing to pack, or the format can't do what is asked.
@@ -354,21 +338,19 @@ def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path,
     if on_clash == PackClash.RENAME:
         return free_name(target, in_parts=in_parts), False
     first = part_path(target, 1) if in_parts else target
-    if on_clash == PackClash.ADD and in_parts:
-        raise PlanError(f"{quoted(target.name)} comes in parts, so nothing can be added to it.")
-    if on_clash in (PackClash.REPLACE, PackClash.ADD):
+    if on_clash == PackClash.REPLACE:
         if os.path.islink(target) and not in_parts:
             target = _led_to(target)
         if not (os.path.isdir(first) or os.path.isdir(target)):
             return target, True
     raise Clash(
         f"{quoted(str(first))} is already there.",
-        hint="Choose another name, or say whether to number the new one, to replace the old one or to add to it.",
+        hint="Choose another name, or say whether to number the new one or to replace the old one.",
     )
 
 
 def _led_to(link: Path) -> Path:
-    """The archive that a link leads to, which is what is replaced or added to, and not the link.
+    """The archive that a link leads to, which is what is replaced, and not the link.
 
     Raises:
         PlanError: when it leads nowhere.

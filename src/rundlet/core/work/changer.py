@@ -15,10 +15,11 @@ from rundlet.core.jobs.findings import words_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Changed
 from rundlet.core.model.entry import Kind
-from rundlet.core.plans.adding import open_changeable
+from rundlet.core.plans.changeable import open_changeable
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.text import quoted
-from rundlet.core.work.verify import kept_of, read_back, same_as_before
+from rundlet.core.work.originals import clear_up
+from rundlet.core.work.verify import Proof, kept_of, read_back, same_as_before
 
 if TYPE_CHECKING:
     from rundlet.core.plans.change_plan import ChangePlan
@@ -53,6 +54,7 @@ def change(plan: ChangePlan, job: Job | None = None, *, workers: int | None = No
         removed=max(plan.removed, 0),
         renamed=len(plan.edits.renamed),
     )
+    proof: Proof | None = None
     with contextlib.ExitStack() as held:
         if not held.enter_context(claimed(plan.archive)):
             raise OutOfDate(f"Another job is changing {name}; change it when that is done.")
@@ -72,7 +74,7 @@ def change(plan: ChangePlan, job: Job | None = None, *, workers: int | None = No
             raise PlanError(f"None of the files could be read. {quoted(last.item)}: {words_of(last)}.")
         outcome.bytes_in, outcome.bytes_out = plan.size_before, sink.tell()
         if plan.read_back:
-            read_back(plan, sink, job, outcome, kept=kept_of(reader, plan.edits), workers=workers)
+            proof = read_back(plan, sink, job, outcome, kept=kept_of(reader, plan.edits), workers=workers)
             same_as_before(plan, reader, plan.edits, sink, job)
         job.checkpoint()
         paths = sink.paths
@@ -80,5 +82,7 @@ def change(plan: ChangePlan, job: Job | None = None, *, workers: int | None = No
             settle_backup(sink.commit(), outcome, keep=plan.keep_replaced)
     if outcome.replaced:
         outcome.created += map(str, paths)
+    if plan.originals and proof is not None:
+        clear_up(plan.originals, proof, job, outcome)
     outcome.seconds = time.monotonic() - started
     return outcome

@@ -18,7 +18,6 @@ from rundlet.core.fs.unfinished import noted
 from rundlet.core.jobs.findings import Reason
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import (
-    Added,
     Changed,
     Copied,
     FolderMade,
@@ -93,7 +92,6 @@ def _undo_putting(record: Record, puts: Sequence[Put], job: Job, outcome: Undone
 
 HANDLERS: dict[type[Outcome], Callable[[Record, Sequence[Put], Job, Undone], None]] = {
     Packed: _undo_packing,
-    Added: _undo_packing,
     Changed: _undo_packing,
     Unpacked: _undo_putting,
     Copied: _undo_putting,

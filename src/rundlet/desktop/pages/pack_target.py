@@ -18,8 +18,8 @@ from PySide6.QtWidgets import (
 from rundlet.core import text
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.losses import not_kept
-from rundlet.core.plans.pack_plan import PackClash
 from rundlet.desktop.locations.place import with_others
+from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.state.trial_runner import TrialRunner, parts_for
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import (
@@ -45,9 +45,9 @@ if TYPE_CHECKING:
 
 _LIMITS = ((0, "no limit"), (10_000_000, "10 MB"), (25_000_000, "25 MB"), (4_000_000_000, "4 GB"))
 _CLASHES = {
-    PackClash.RENAME: "Add a number to the name",
-    PackClash.REPLACE: "Replace; the old one goes to the trash",
-    PackClash.ADD: "Add to the existing archive",
+    IfTaken.RENAME: "Add a number to the name",
+    IfTaken.REPLACE: "Replace; the old one goes to the trash",
+    IfTaken.ADD: "Add to the existing archive",
 }
 
 
@@ -262,21 +262,21 @@ class PackTarget(QWidget):
         taken = ws.packing.target_is_taken and not ws.packing.form.each
         self.clash.setVisible(taken)
         self.ways_out.setVisible(taken and not os.path.isdir(ws.packing.asked_target))
-        self.clashes[PackClash.ADD].setVisible(not ws.packing.form.part_size)
+        self.clashes[IfTaken.ADD].setVisible(not ws.packing.form.part_size)
         self.clashes[ws.packing.clash].setChecked(True)
         name = ws.packing.asked_target.name
         self.clash.setText(
             {
-                PackClash.RENAME: say(
+                IfTaken.RENAME: say(
                     "That name is taken. This archive will be called {name:name}.", name=ws.packing.target.name
                 ),
-                PackClash.REPLACE: say("The existing {name:name} goes to the trash.", name=name),
-                PackClash.ADD: say("Everything already in {name:name} stays.", name=name),
+                IfTaken.REPLACE: say("The existing {name:name} goes to the trash.", name=name),
+                IfTaken.ADD: say("Everything already in {name:name} stays.", name=name),
             }[ws.packing.clash]
             if taken
             else ""
         )
-        restyle(self.clash, "role", "soft" if ws.packing.clash == PackClash.ADD else "warn")
+        restyle(self.clash, "role", "soft" if ws.packing.clash == IfTaken.ADD else "warn")
 
 
 def _size_words(selection: Selection, point: Point | None) -> str:

@@ -3,14 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from enum import Enum
 from pathlib import Path
 
 from rundlet.core.formats.detect import WRITABLE, by_id
 from rundlet.core.fs.scan import LeaveOut
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
-from rundlet.core.plans.pack_plan import PackClash
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.userdata.presets import SavedSettings
+
+
+class IfTaken(Enum):
+    """What becomes of a new archive whose name is taken."""
+
+    RENAME = "rename"
+    REPLACE = "replace"
+    ADD = "add"
 
 
 @dataclass(slots=True)
@@ -38,7 +46,7 @@ class PackForm:
     stem: str = ""
     stem_is_ours: bool = True
     folder: Path | None = None
-    clash: PackClash = PackClash.RENAME
+    clash: IfTaken = IfTaken.RENAME
     password: str = field(default="", repr=False)
     hide_names: bool = False
     lock_wanted: bool = False

@@ -12,10 +12,10 @@ from PySide6.QtCore import QObject, Signal
 from rundlet.core.formats.detect import by_ending, by_id
 from rundlet.core.fs.disk_space import disk_rules, free_bytes
 from rundlet.core.limits import MAX_COMPONENT
-from rundlet.core.plans.pack_plan import PackClash, free_name, suggested_stem
+from rundlet.core.plans.pack_plan import free_name, suggested_stem
 from rundlet.core.settings import PACK_FORMAT, PACK_LEVEL, PACK_VERIFY
 from rundlet.core.streams.parts import is_taken_by_parts
-from rundlet.desktop.state.forms import PackForm
+from rundlet.desktop.state.forms import IfTaken, PackForm
 
 if TYPE_CHECKING:
     from rundlet.core.userdata.settings_file import Settings
@@ -86,7 +86,7 @@ class Packing(QObject):
     def end_set(self) -> None:
         """A set was packed or let go of: what was said of it alone does not hold for the next one."""
         form = self.form
-        form.stem_is_ours, form.clash = True, PackClash.RENAME
+        form.stem_is_ours, form.clash = True, IfTaken.RENAME
         form.password, form.lock_wanted, form.hide_names, form.trash = "", False, False, False
         self.suggest_stem()
         self.set_ended.emit()
@@ -97,23 +97,23 @@ class Packing(QObject):
         ending = self.form.info.ending
         if stem.lower().endswith(ending):
             stem = stem[: -len(ending)]
-        self.form.stem, self.form.stem_is_ours, self.form.clash = stem.strip(), not stem.strip(), PackClash.RENAME
+        self.form.stem, self.form.stem_is_ours, self.form.clash = stem.strip(), not stem.strip(), IfTaken.RENAME
         if self.form.stem_is_ours:
             self.form.stem = self.suggested()
         self.changed.emit()
 
     def set_folder(self, folder: Path) -> None:
         """Say where the archive goes."""
-        self.form.folder, self.form.clash = folder, PackClash.RENAME
+        self.form.folder, self.form.clash = folder, IfTaken.RENAME
         self.changed.emit()
 
     def suggest_stem(self) -> None:
         """Name the archive after what is chosen, unless the person named it; what was said of another name does not hold."""
         stem = self.suggested()
         if self.form.stem_is_ours and stem != self.form.stem:
-            self.form.stem, self.form.clash = stem, PackClash.RENAME
+            self.form.stem, self.form.clash = stem, IfTaken.RENAME
 
-    def set_clash(self, clash: PackClash) -> None:
+    def set_clash(self, clash: IfTaken) -> None:
         """Say what becomes of the name when it is taken."""
         self.form.clash = clash
         self.changed.emit()
@@ -133,7 +133,7 @@ class Packing(QObject):
         """The archive as it will be called."""
         return (
             free_name(self.asked_target, in_parts=self.form.part_size > 0)
-            if self.clash == PackClash.RENAME
+            if self.clash == IfTaken.RENAME
             else self.asked_target
         )
 
@@ -144,16 +144,16 @@ class Packing(QObject):
         return is_taken_by_parts(asked) if self.form.part_size else os.path.lexists(asked)
 
     @property
-    def clash(self) -> PackClash:
+    def clash(self) -> IfTaken:
         """The rule for a name that is taken; it was said of one name, which is a file, and parts are not added to."""
-        in_parts = self.form.clash == PackClash.ADD and self.form.part_size > 0
-        return PackClash.RENAME if in_parts or self.form.each or os.path.isdir(self.asked_target) else self.form.clash
+        in_parts = self.form.clash == IfTaken.ADD and self.form.part_size > 0
+        return IfTaken.RENAME if in_parts or self.form.each or os.path.isdir(self.asked_target) else self.form.clash
 
     @property
     def added_to(self) -> int:
         """Bytes of the archive that is added to; 0 when none is."""
         try:
-            return self.asked_target.stat().st_size if self.clash == PackClash.ADD else 0
+            return self.asked_target.stat().st_size if self.clash == IfTaken.ADD else 0
         except OSError:
             return 0
 

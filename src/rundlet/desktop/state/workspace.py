@@ -22,7 +22,6 @@ from rundlet.core.fs.disk_space import existing_parent
 from rundlet.core.model.entry import ROOT
 from rundlet.core.model.file_type import FileType, file_type_of
 from rundlet.core.model.natural import NATURAL_AT_MOST
-from rundlet.core.plans.pack_plan import PackClash
 from rundlet.core.settings import HIDDEN_FILES
 from rundlet.core.streams.parts import parts_that_came
 from rundlet.core.streams.private import no_core_dumps
@@ -31,6 +30,7 @@ from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.locations.place import OpenArchive, Place, Selection
 from rundlet.desktop.state.archive_opener import ArchiveOpener, listing_in
 from rundlet.desktop.state.folder_watch import FolderWatch
+from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.state.packing import Packing
 from rundlet.desktop.state.selection import Selector
 from rundlet.desktop.state.standpoint import Standpoint
@@ -335,7 +335,7 @@ class Workspace(QObject):
             self.packing.form.folder, self.packing.form.stem_is_ours, self.packing.form.clash = (
                 None,
                 True,
-                PackClash.RENAME,
+                IfTaken.RENAME,
             )
         self._on_show = listing
         self._arrive(place, listing)

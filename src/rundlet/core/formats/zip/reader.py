@@ -97,8 +97,13 @@ class ZipReader(ArchiveReader):
         starts = self.directory.offset[rows]
         return starts, starts + LOCAL.itemsize + np.maximum(self.catalog.packed[rows], 0)
 
-    def raw_range(self, row: int) -> tuple[int, int]:
-        start = self._data_start(row, self.source)
+    def raw_range(self, row: int) -> tuple[int, int] | None:
+        offset = self.directory.offset.item(row)
+        data = read_exactly(self.source, offset, LocalHeader.LAYOUT.size)
+        if data[:4] != LocalHeader.SIGNATURE:
+            return None
+        *_, name_length, extra_length = LocalHeader.LAYOUT.unpack(data)
+        start = offset + len(data) + name_length + extra_length
         return start, start + max(self.catalog.packed.item(row), 0)
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
