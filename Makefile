@@ -4,6 +4,9 @@ OFFSCREEN := QT_QPA_PLATFORM=offscreen
 # Tests that drive the window wait for it half of the time, so that more of them run side by side than there are cores.
 WORKERS := $(shell expr $$(nproc) + 1)
 
+# Else each of the many processes that tests start would compile every module anew.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: setup demo test test-long coverage torture lint screenshots bench clean
 
 setup:

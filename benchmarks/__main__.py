@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import cancel_bench, seven_bench, tar_bench, trial_bench, window_bench, zip_bench
+from benchmarks import cancel_bench, change_bench, seven_bench, tar_bench, trial_bench, window_bench, zip_bench
 
 TABLES = {
     "zip": zip_bench.run,
@@ -12,6 +12,7 @@ TABLES = {
     "tar": tar_bench.run,
     "window": window_bench.run,
     "trial": trial_bench.run,
+    "changing": change_bench.run,
     "waiting": cancel_bench.run,
 }
 

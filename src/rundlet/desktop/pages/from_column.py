@@ -290,6 +290,7 @@ class FromColumn(Column):
     def find_below(self) -> None:
         """Look for the same in subfolders, too."""
         if self._can_find_below:
+            self.summary.setText("Searching subfolders …")
             self.below_wanted.emit(self._find)
 
     @property

@@ -276,7 +276,9 @@ class Workspace(QObject):
     def _refresh_changed(self) -> None:
         """Something has changed in the folder where the window stands, or in which its archive lies."""
         if not self.place.in_archive:
-            if self.listing is not None:
+            if (
+                self.listing is not None and not self.place.find
+            ):  # else all that lies below would be walked again and again
                 self.refresh()
         elif self.archive is not None and self.place.outer is None:
             path, source = self.archive.path, self.archive.reader.source
