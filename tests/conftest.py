@@ -39,6 +39,16 @@ def no_thread_outlives_its_test() -> Iterator[None]:
     assert not left, f"threads are still alive: {left}"
 
 
+@pytest.fixture(autouse=True, scope="session")
+def nothing_waits_for_the_disk() -> Iterator[None]:
+    """What is written is not awaited on the disk: no test can see that, and each would wait for what the others write."""
+    with pytest.MonkeyPatch.context() as quick:
+        quick.setattr(os, "fsync", os.fstat)  # which refuses what is not open, too
+        for module in ("rundlet.core.work.extractor", "rundlet.core.fs.moving"):
+            quick.setattr(f"{module}.sync_disk", os.fstat)
+        yield
+
+
 @pytest.fixture
 def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     """An empty home folder."""
