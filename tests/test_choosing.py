@@ -38,9 +38,13 @@ if TYPE_CHECKING:
 
 
 def go_in(window: Window, settle: Settle, name: str) -> None:
+    usual = QApplication.doubleClickInterval()
     QApplication.setDoubleClickInterval(5000)  # however slow the machine is
-    click(window, name)
-    QTest.mouseDClick(window.source.view.viewport(), LEFT, NONE, middle(window, name))
+    try:
+        click(window, name)
+        QTest.mouseDClick(window.source.view.viewport(), LEFT, NONE, middle(window, name))
+    finally:
+        QApplication.setDoubleClickInterval(usual)
     settle()
 
 

@@ -31,6 +31,7 @@ CTRL, SHIFT, NONE = (
     Qt.KeyboardModifier.NoModifier,
 )
 LEFT = Qt.MouseButton.LeftButton
+_DOUBLE_CLICK_MS = 100  # for which the button that starts a job is off; each test would wait for it several times
 
 
 @pytest.fixture(scope="session")
@@ -42,6 +43,7 @@ def qapp() -> QApplication:
 @pytest.fixture
 def window(qtbot: QtBot, home: Path) -> Iterator[Window]:
     theme.apply(make_app(), dark=False)
+    QApplication.setDoubleClickInterval(_DOUBLE_CLICK_MS)
     made = Window(home / ".data")
     made.trials.enabled = False  # but where it is what is tested: it takes seconds for every choice
     made.workspace.follower.enabled = False  # but where it is what is tested: it comes when it likes
