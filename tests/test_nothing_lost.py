@@ -596,7 +596,7 @@ def test_a_disk_without_permissions_or_second_names_loses_nothing(
 @pytest.mark.parametrize("scene", breaking.scenes(), ids=lambda scene: scene.name)
 def test_jobs_that_are_killed_or_refused_lose_nothing(scene: breaking.Scene) -> None:
     """At a number of their steps; ``make torture`` tries all of them, in every way."""
-    words = [sys.executable, breaking.__file__, "--scene", scene.name, "--stride", str(rounds(9, 3))]
+    words = [sys.executable, breaking.__file__, "--scene", scene.name, "--stride", str(rounds(16, 3))]
     done = subprocess.run(words, capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stdout + done.stderr
     assert done.stdout.count("nothing lost") == len(breaking.WAYS)
@@ -663,7 +663,7 @@ def test_every_encoder_can_be_stopped_within_a_step(
     monkeypatch.setattr("rundlet.core.formats.sevenz.sorting._LOOKING", 1 << 40)
     (tmp_path / "f").mkdir()
     for number in range(2):
-        (tmp_path / "f" / f"{number}.csv").write_bytes(b"".join(b"%d,%d\n" % (i, i * i % 977) for i in range(900_000)))
+        (tmp_path / "f" / f"{number}.csv").write_bytes(b"".join(b"%d,%d\n" % (i, i * i % 977) for i in range(500_000)))
     told: list[int] = []
 
     class Stopped(Job):
