@@ -11,7 +11,7 @@ import pytest
 from PySide6.QtCore import QMimeData, QObject, QPointF, Qt, QUrl
 from PySide6.QtGui import QDrag, QDropEvent, QGuiApplication
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractItemView
+from PySide6.QtWidgets import QAbstractItemView, QApplication
 
 from rundlet.core.errors import Cancelled
 from rundlet.core.formats.detect import by_id
@@ -27,6 +27,7 @@ from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.core.userdata.places import Drive, Places, drives
 from rundlet.core.work.packer import pack
 from rundlet.desktop import file_actions as shelf_module
+from rundlet.desktop.dragging import local_files
 from rundlet.desktop.locations.place import Place
 from rundlet.desktop.temp_copies import Copy
 from rundlet.presentation.findings import issue_line
@@ -224,7 +225,7 @@ def test_a_copy_is_opened_watched_and_kept(
     assert notice.words.text().startswith("“copy of notes.txt” was changed.")
     stand(work)
     assert notice.isVisible()
-    notice.offers[0].click()
+    notice.offers[1].click()
     settle()
     assert (home / "notes.txt").read_text() == "edited"
     stand(home / "x.zip")
@@ -245,6 +246,58 @@ def test_a_copy_is_opened_watched_and_kept(
     window.close()
     assert (home / "copy of setup.exe").read_text() == "patched"
     assert not opened[1].exists()
+
+
+@pytest.mark.parametrize(("fmt", "password"), [("zip", ""), ("7z", "word"), ("tar.gz", "")])
+def test_a_changed_copy_is_put_back(
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path, monkeypatch: pytest.MonkeyPatch,
+    fmt: str, password: str,
+) -> None:  # fmt: skip
+    """X4: the archive has the new content and all else as before, in one step that can be undone."""
+    work = home / "work"
+    files_in(work, "notes.txt other.txt")
+    (work / "notes.txt").chmod(0o640)
+    info = by_id(fmt).info
+    archive = home / f"x{info.ending}"
+    pack(plan_pack([work], target=archive, info=info, options=WriteOptions(1, password=password)))
+    before = archive.read_bytes()
+    opened: list[Path] = []
+    monkeypatch.setattr(shelf_module, "open_in_its_program", lambda path: not opened.append(path))
+    stand(archive)
+    if password:
+        window.workspace.unlock(password)
+        settle()
+    click(window, "work/notes.txt")
+    window.file_actions.actions["open"].trigger()
+    settle()
+    notice = window.source.notice
+    assert notice.words.text().endswith("you can put it back into the archive.")
+    for number, words in enumerate(("edited once", "edited again, and longer")):
+        opened[0].write_text(words)
+        window.workspace.temp_copies.look()
+        assert notice.offers[0].text() == f"Put it back into “{archive.name}”"
+        notice.offers[0].click()
+        settle()
+        assert window.strip.last.text().endswith("1 replaced."), window.strip.last.text()
+        listing = window.workspace.listing
+        assert listing is not None and window.workspace.place.archive == archive
+        click(window, "work/notes.txt")
+        settle()
+        window.file_actions.actions["copy"].trigger()
+        settle()
+        (copied,) = local_files(QApplication.clipboard().mimeData())
+        assert copied.read_text() == words
+        opened_archive = window.workspace.archive
+        assert opened_archive is not None and len(opened_archive.reader.catalog) == 3
+        mode = next(entry.mode for entry in opened_archive.reader.catalog if entry.path == "work/notes.txt")
+        assert mode & 0o777 == 0o640
+        assert number or before != archive.read_bytes()
+    for _ in range(2):
+        window.window_actions["undo"].trigger()
+        settle()
+    assert archive.read_bytes() == before
+    window.workspace.temp_copies.close()
+    assert not list(home.glob("copy of *"))  # what was put back is not kept once more
 
 
 def test_changes_that_can_be_kept_nowhere_else_stay(

@@ -15,14 +15,17 @@ from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QLineEdit, QMenu
 from rundlet.core import text
 from rundlet.core.errors import Cancelled
 from rundlet.core.fs.safe_names import safe_name, split_ending
-from rundlet.core.jobs.outcomes import Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
+from rundlet.core.jobs.outcomes import Changed, Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
+from rundlet.core.model.entry import Kind
 from rundlet.core.model.file_type import looks_like_a_program
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.item import PackItem
 from rundlet.desktop.actions import LIST_ACTIONS
 from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program
 from rundlet.desktop.locations.place import OpenArchive, Place, with_others
 from rundlet.desktop.state.archive_batch import Task
-from rundlet.desktop.temp_copies import Copy, lend, lend_one
+from rundlet.desktop.temp_copies import Copy, Origin, lend, lend_one
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
@@ -37,6 +40,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.views.long_view import LongView
 
 
+_USUAL_MODE = 0o644
 _MENU = (
     ("open", "look_inside"),
     ("copy", "cut", "paste", "rename", "new_folder", "trash"),
@@ -310,13 +314,20 @@ class FileActions(QObject):
 
     def _lend(self, opened: OpenArchive, spot: Spot) -> None:
         temp_copies, home = self._workspace.temp_copies, self._workspace.place.folder
+        origin = self._origin(opened, spot)
 
         def done(path: Path) -> None:
-            temp_copies.watch(Copy(path, spot.name, home))
+            temp_copies.watch(Copy(path, spot.name, home, origin=origin))
             if self._hand_over(path):
                 self._source.notice.tell(
                     say(
-                        "A copy of {name:name} is open. Changes to it are not saved in the archive, but you can keep the changed copy.",
+                        "A copy of {name:name} is open. When you change it, you can put it back into the archive.",
+                        name=spot.name,
+                    )
+                    if origin is not None
+                    else say(
+                        "A copy of {name:name} is open. Changes to it are not saved in the archive, "
+                        "but you can keep the changed copy.",
                         name=spot.name,
                     )
                 )
@@ -328,6 +339,38 @@ class FileActions(QObject):
         folder = temp_copies.new_folder(max(spot.size, 0))
         self._workspace.background.run(lambda job: lend_one(opened, spot.node, folder, job), done=done, failed=failed)
 
+    def _origin(self, opened: OpenArchive, spot: Spot) -> Origin | None:
+        """Where a copy can be put back; None for an archive within another one, which is a copy itself."""
+        if self._workspace.place.outer is not None or spot.row is None:
+            return None
+        entry, info = opened.reader.catalog.entry(spot.row), opened.reader.info
+        options = WriteOptions(info.default_level, password=opened.password)
+        return Origin(opened.path, text.plain_path(entry.path), entry.mode or _USUAL_MODE, options)
+
+    def _put_back(self, copy: Copy, origin: Origin) -> None:
+        """Replace the file in the archive with the changed copy."""
+
+        def work(job: Job) -> Outcome:
+            from rundlet.core.plans.change_plan import AddClash, Changes, plan_change
+            from rundlet.core.work.changer import change
+
+            size, changed = state = copy.now()
+            item = PackItem(origin.inner, Kind.FILE, str(copy.path), size, changed, origin.mode)
+            plan = plan_change(
+                origin.archive,
+                Changes(items=[item]),
+                options=origin.options,
+                on_clash=AddClash.REPLACE,
+                read_back=True,
+                keep_replaced=True,
+                job=job,
+            )
+            outcome = change(plan, job)
+            copy.unkept = copy.unkept and (copy.now() != state or bool(outcome.problems))
+            return outcome
+
+        self._jobs.start(Changed, origin.archive, work, source=[copy.path])
+
     def _hand_over(self, path: Path) -> bool:
         done = open_in_its_program(path)
         if not done:
@@ -336,10 +379,15 @@ class FileActions(QObject):
 
     def _copy_changed(self, copy: Copy) -> None:
         """Another program has changed a copy: it can be kept, as a file of its own."""
-        beside = copy.home
+        beside, origin = copy.home, copy.origin
+        back: list[tuple[str, Callable[[], object]]] = []
+        if origin is not None:
+            words = say("Put it back into {name:name}", name=origin.archive.name)
+            back.append((words, lambda: self._put_back(copy, origin)))
         self._source.notice.tell(
             say("{name:name} was changed. The archive still has the old version.", name=copy.path.name),
             [
+                *back,
                 (say("Save it in “{name:shown}”", name=beside.name), lambda: self._keep(copy, beside)),
                 ("Save it elsewhere …", lambda: self._keep_elsewhere(copy, beside)),
             ],

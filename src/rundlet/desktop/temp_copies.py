@@ -21,9 +21,27 @@ from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.fs.private_folders import PrivateFolder
+    from rundlet.core.model.format_info import WriteOptions
     from rundlet.desktop.locations.place import OpenArchive
 
 _LOOK_MS = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """Where a copy came from, and how it is put back there.
+
+    Attributes:
+        archive: the archive on the disk.
+        inner: its path in the archive.
+        mode: its permission bits there.
+        options: how it is written.
+    """
+
+    archive: Path
+    inner: str
+    mode: int
+    options: WriteOptions
 
 
 @dataclass(slots=True)
@@ -36,6 +54,7 @@ class Copy:
         home: the folder on the disk where the archive lies.
         state: size and time of change when it was last looked at.
         unkept: whether it was changed, and the changes are nowhere else.
+        origin: the archive that it can be put back into, or None.
     """
 
     path: Path
@@ -43,6 +62,7 @@ class Copy:
     home: Path
     state: tuple[int, int] = (0, 0)
     unkept: bool = False
+    origin: Origin | None = None
 
     def now(self) -> tuple[int, int]:
         """Its size and time of change now; zeros when it is not there."""

@@ -476,6 +476,8 @@ class Window(QMainWindow):
                 self.workspace.enter_file(outcome.target)
             else:
                 self.workspace.go(Place(place.folder))
+        elif place.in_archive and isinstance(outcome, Changed) and outcome.target == place.archive:
+            self.workspace.refresh()
         elif self.source.is_naming:
             self.workspace.follower.tell_later()  # the list is not taken away from under the name
         elif not place.in_archive and outcome is not None:
