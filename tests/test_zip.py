@@ -7,6 +7,8 @@ import itertools
 import os
 import shutil
 import stat
+import subprocess
+import sys
 import threading
 import time
 import zipfile
@@ -457,3 +459,28 @@ def test_small_lists_of_others_and_our_own(tmp_path: Path) -> None:
             assert found == _rows(path), path
     assert listed >= 3
     assert list_small_zip(tmp_path / "none.zip") is None and list_small_zip(tmp_path) is None
+
+
+_SUMS = """
+import random, sys, zlib
+from rundlet.core.codecs.whole import deflated
+noise = random.Random(int(sys.argv[1]))
+junk = [noise.randbytes(noise.randint(100, 400_000)) for _ in range(60)]  # another memory in each process
+del junk
+words = [bytes(random.Random(n).choices(b"abcdefgh", k=n % 8 + 2)) for n in range(3000)]
+total = 0
+for number in range(60_000):
+    some = random.Random(number)
+    total = zlib.crc32(deflated(b" ".join(some.choices(words, k=some.randint(50, 700))), 1), total)
+print(total)
+"""
+
+
+@long
+def test_small_files_have_the_same_bytes_in_every_process() -> None:
+    """Also at the quickest level, of whose library that can't be said by itself."""
+    sums = {
+        subprocess.run([sys.executable, "-c", _SUMS, str(n)], capture_output=True, text=True, check=True).stdout
+        for n in range(5)
+    }
+    assert len(sums) == 1
