@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import atexit
+import gc
 import os
 import shutil
 import signal
@@ -13,6 +14,9 @@ from pathlib import Path
 
 import hypothesis
 import pytest
+
+# As in the program itself: objects of the toolkit that are left over in circles must not end in another thread.
+gc.disable()
 
 # No test is up to the clock, however slow the machine.
 hypothesis.settings.register_profile("untimed", deadline=None)
@@ -37,6 +41,12 @@ def no_thread_outlives_its_test() -> Iterator[None]:
     yield
     left = [t for t in threading.enumerate() if t not in before and t.is_alive() and not t.daemon]
     assert not left, f"threads are still alive: {left}"
+
+
+@pytest.fixture(autouse=True)
+def garbage_ends_on_this_thread() -> Iterator[None]:
+    yield
+    gc.collect(1)
 
 
 @pytest.fixture(autouse=True, scope="session")
