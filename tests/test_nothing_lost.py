@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tarfile
 import threading
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -19,10 +20,10 @@ import breaking
 from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled, Clash, FileProblem, OutOfDate, PlanError
 from rundlet.core.formats.detect import by_id, open_archive
-from rundlet.core.fs import moving
+from rundlet.core.fs import create_rename, moving
 from rundlet.core.fs.moving import move_into
 from rundlet.core.fs.replaced import recover_folder
-from rundlet.core.fs.safe_names import safe_name
+from rundlet.core.fs.safe_names import first_free, safe_name
 from rundlet.core.fs.trash import from_trash, to_trash, trash_one
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Moved, Packed, Trashed
@@ -372,6 +373,20 @@ def test_two_jobs_that_add_to_one_archive(tmp_path: Path) -> None:
     with pytest.raises(OutOfDate):
         change(plan_change(archive, Changes(added=[Addition(items[2])]), read_back=True), Behind())
     assert _held(archive) == {"a.txt", "b.txt"} and not list(tmp_path.glob(".*"))
+
+
+def test_two_new_folders_at_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A name that is taken between the look and the making is not an error, but one more name that is taken."""
+    usual = first_free
+
+    def slow(name: str, taken: Callable[[str], bool]) -> str:
+        found = usual(name, taken)
+        if found == "New folder":
+            (tmp_path / found).mkdir()
+        return found
+
+    monkeypatch.setattr(create_rename, "first_free", slow)
+    assert create_rename.new_folder(tmp_path).name == "New folder (2)"
 
 
 def test_kept_parts_can_not_be_taken_for_new_ones(tmp_path: Path, trash: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -18,12 +18,15 @@ def new_folder(parent: Path, name: str = "New folder") -> Path:
     Raises:
         FileProblem: when the system refuses.
     """
-    candidate = parent / first_free(name, lambda other: os.path.lexists(parent / other))
-    try:
-        candidate.mkdir()
-    except OSError as error:
-        raise file_problem(error, "make the folder", candidate) from error
-    return candidate
+    while True:
+        candidate = parent / first_free(name, lambda other: os.path.lexists(parent / other))
+        try:
+            candidate.mkdir()
+        except FileExistsError:  # somebody made it since the look
+            continue
+        except OSError as error:
+            raise file_problem(error, "make the folder", candidate) from error
+        return candidate
 
 
 def rename(path: Path, name: str) -> Path:
