@@ -64,7 +64,7 @@ def test_the_context_menu_offers_what_can_be_done(window: Window, settle: Settle
     assert (work / "a.zip").is_file()
     click(window, "x.zip")
     settle()
-    assert words_of(window.file_actions.menu())[:2] == ["Unpack 1 archive", "Pack 1 item"]
+    assert words_of(window.file_actions.menu())[:3] == ["Unpack 1 archive", "Pack 1 item", "Check 1 archive"]
     press(window.file_actions.menu(), "Pack 1 item")
     settle()
     assert (work / "x (2).zip").is_file()
@@ -80,7 +80,7 @@ def test_the_context_menu_offers_what_can_be_done(window: Window, settle: Settle
     click(window, "b.txt")
     settle()
     menu = window.file_actions.menu()
-    assert words_of(menu)[:2] == ["Unpack 1 item", "Open a copy in its program"]
+    assert words_of(menu)[:3] == ["Unpack 1 item", "Check 1 archive", "Open a copy in its program"]
     assert not {"Cut", "Paste", "Rename", "New folder", "Open with"} & set(words_of(menu))
     press(menu, "Unpack 1 item")  # it is there already, which To says
     settle()
@@ -134,6 +134,38 @@ def test_a_file_opens_with_another_program(
     press(programs, "Reader && more")
     qtbot.waitUntil(told.exists, timeout=10_000)
     assert told.read_text() == f"--page|Reader & more|100%|{home / 'work' / 'a.txt'}|"
+
+
+def test_archives_are_checked(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """From the menus, of those that are selected and of the one that is open; each with its verdict, in the log too."""
+    work = home / "work"
+    files_in(work, "a.txt b.txt")
+    for fmt in ("zip", "tar"):
+        pack_to(work / f"x.{fmt}", [work / "a.txt", work / "b.txt"], fmt=fmt, level=0)
+    data = bytearray((work / "x.zip").read_bytes())
+    data[3000] ^= 1
+    (work / "bad.zip").write_bytes(data)
+    stand(work)
+    window.window_actions["check"].trigger()
+    assert window.source.notice.words.text() == "Open an archive, or select one, to check it."
+    for name, words in (
+        ("x.zip", "“x.zip” is intact: 2 items read."),
+        ("x.tar", "2 items of “x.tar” could be read. It keeps no checksums, so nobody can tell"),
+        ("bad.zip", "1 item of “bad.zip” is intact, 1 damaged."),
+    ):
+        stand(work)
+        click(window, name)
+        settle()
+        press(window.file_actions.menu(), "Check 1 archive")
+        settle()
+        assert window.strip.last.text().startswith(words), window.strip.last.text()
+        stand(work / name)
+        window.window_actions["check"].trigger()
+        settle()
+        assert window.strip.last.text().startswith(words)
+    assert "a.txt" in window.strip.last.text() and window.strip.problems_button.isVisible()
+    kinds = [record.outcome.kind for record in window.history.journal.records()]
+    assert kinds == ["check"] * 6 and not any(record.can_undo for record in window.history.journal.records())
 
 
 def drop(on: QWidget, *paths: Path) -> None:

@@ -9,7 +9,7 @@ from rundlet.cli.archives import given_password, open_given
 from rundlet.cli.reading import add_reading
 from rundlet.cli.render import Output, outcome_value, with_progress
 from rundlet.core.work.checker import check
-from rundlet.presentation.sentences import say
+from rundlet.presentation.outcomes import verdict
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -29,31 +29,5 @@ def run(options: argparse.Namespace, output: Output) -> int:
     if output.json:
         output.value({**outcome_value(outcome), "unverified": outcome.unverified})
     bad = len([issue for issue in outcome.problems if issue not in reader.notices])
-    if outcome.problems:
-        words = (
-            "{files:item|items} of {name:name} {files:=is|are} intact, {bad:number} damaged."
-            if bad
-            else "{files:item|items} of {name:name} {files:=is|are} intact; the archive itself is damaged."
-        )
-        output.say(say(words, files=outcome.files, name=options.archive.name, bad=bad))
-    elif outcome.unverified and outcome.unverified >= outcome.files:
-        output.say(
-            say(
-                "{files:item|items} of {name:name} could be read. "
-                "It keeps no checksums, so nobody can tell whether they are as they were packed.",
-                files=outcome.files,
-                name=options.archive.name,
-            )
-        )
-    else:
-        output.say(
-            say("{name:name} is intact: {files:item|items} read.", name=options.archive.name, files=outcome.files)
-        )
-        if outcome.unverified:
-            output.say(
-                say(
-                    "{unverified:number} of them {unverified:=has|have} no checksum to compare with.",
-                    unverified=outcome.unverified,
-                )
-            )
+    output.say(verdict(outcome, bad))
     return int(output.issues(outcome.issues))

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QLineEdit, QMenu
 from rundlet.core import text
 from rundlet.core.errors import Cancelled
 from rundlet.core.fs.safe_names import safe_name, split_ending
-from rundlet.core.jobs.outcomes import Changed, Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
+from rundlet.core.jobs.outcomes import Changed, Checked, Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.file_type import looks_like_a_program
 from rundlet.core.model.format_info import WriteOptions
@@ -160,6 +160,9 @@ class FileActions(QObject):
         menu = QMenu(self._source)
         for words, task in self._tasks():
             menu.addAction(words).triggered.connect(lambda _=False, task=task: self.task_wanted.emit(task))
+        count = len(self._to_check())
+        if count:
+            menu.addAction(say("Check {count:archive|archives}", count=count)).triggered.connect(self.check)
         for names in _MENU:
             menu.addSeparator()
             for name in names:
@@ -186,6 +189,21 @@ class FileActions(QObject):
             *unpack,
             (with_others(say("Pack {count:item|items}", count=count), selection), Task.PACK),
         ]
+
+    def _to_check(self) -> list[Path]:
+        """The archives that can be checked here: the one where the window stands, or those that are selected."""
+        opened = self._workspace.archive
+        return [opened.path] if opened is not None else list(self._batch.form.archives)
+
+    def check(self) -> None:
+        """Read all of the archive, or of the selected ones, and say whether they are intact."""
+        archives = self._to_check()
+        if not archives:
+            self._source.notice.tell("Open an archive, or select one, to check it.")
+        opened, opener = self._workspace.archive, self._workspace.opener
+        for archive in archives:
+            password = opened.password if opened is not None else opener.password_of(archive)
+            self._jobs.start(Checked, archive, _checking(archive, password), source=[archive], queued=True)
 
     def _add_programs(self, menu: QMenu, path: Path) -> None:
         """Offer the programs that open a file, which are looked for when their menu is opened."""
@@ -513,3 +531,22 @@ class FileActions(QObject):
 
     def _toggle_hidden(self) -> None:
         self._workspace.show_hidden = self.actions["hidden"].isChecked()
+
+
+def _checking(archive: Path, password: str) -> Callable[[Job], Outcome]:
+    """Work that reads an archive through."""
+
+    def work(job: Job) -> Outcome:
+        from rundlet.core.model.opening import Opening
+        from rundlet.core.work.checker import check
+        from rundlet.core.work.extract_many import open_unlocked
+
+        reader, _ = open_unlocked(archive, [password] if password else [], Opening(job=job))
+        try:
+            outcome = check(reader, job)
+        finally:
+            reader.close()
+        outcome.target = archive
+        return outcome
+
+    return work

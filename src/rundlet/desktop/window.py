@@ -245,6 +245,7 @@ class Window(QMainWindow):
             "undo": self.history.undo_last,
             "path": self.path_bar.type,
             "new_window": self._open_window,
+            "check": self.file_actions.check,
             "help": self._show_help,
             "open_archive": self._pick_archive,
             "shortcuts": self._show_shortcuts,

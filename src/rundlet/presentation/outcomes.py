@@ -270,7 +270,34 @@ def _only_folder(outcome: Unpacked) -> str:
 
 class _CheckPresenter(Presenter[Checked]):
     doing = "Checking {target:name}"
-    done = "Checked {files:file|files} of {target:name} in {seconds:duration}."
+    logged = "Checked {target}"
+
+    def summary(self, outcome: Checked) -> str:
+        return verdict(outcome, sum(issue.item != outcome.target.name for issue in outcome.problems))
+
+
+def verdict(outcome: Checked, bad: int) -> str:
+    """What checking an archive came to, in a sentence or two.
+
+    Args:
+        bad: how many of its items are damaged.
+    """
+    facts = _facts(outcome) | {"bad": bad, "unverified": outcome.unverified}
+    if bad:
+        return fill("{files:item|items} of {target:name} {files:=is|are} intact, {bad:number} damaged.", facts)
+    if outcome.problems:
+        return fill("{files:item|items} of {target:name} {files:=is|are} intact; the archive itself is damaged.", facts)
+    if outcome.unverified and outcome.unverified >= outcome.files:
+        return fill(
+            "{files:item|items} of {target:name} could be read. "
+            "It keeps no checksums, so nobody can tell whether they are as they were packed.",
+            facts,
+        )
+    intact = fill("{target:name} is intact: {files:item|items} read.", facts)
+    if not outcome.unverified:
+        return intact
+    words = "{unverified:number} of them {unverified:=has|have} no checksum to compare with."
+    return joined([intact, fill(words, facts)])
 
 
 class _TrashPresenter(Presenter[Trashed]):

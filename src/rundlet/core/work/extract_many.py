@@ -66,7 +66,7 @@ def look_ahead(
     for path in archives:
         job.checkpoint()
         try:
-            reader, password = _unlocked(path, (passwords or {}).get(path, ()), Opening(job=job, keeps=False))
+            reader, password = open_unlocked(path, (passwords or {}).get(path, ()), Opening(job=job, keeps=False))
         except PasswordNeeded:
             found.append(Outlook(path, problem="locked", locked=True))
             continue
@@ -80,7 +80,7 @@ def look_ahead(
     return found
 
 
-def _unlocked(path: Path, passwords: Sequence[str], opening: Opening) -> tuple[ArchiveReader, str]:
+def open_unlocked(path: Path, passwords: Sequence[str], opening: Opening) -> tuple[ArchiveReader, str]:
     """Open an archive with the first password that fits, and say which one; with none where it needs none.
 
     Raises:
@@ -175,7 +175,7 @@ def unpack_several(
 
 
 def _one(path: Path, password: str, whole: Unpacked, landing: _Landing, after: Afterwards, job: Job) -> None:
-    reader, _ = _unlocked(path, [password] if password else [], Opening(job=job))
+    reader, _ = open_unlocked(path, [password] if password else [], Opening(job=job))
     try:
         plan = landing.plan(reader, path)
         outcome = unpack(plan, reader, job)
