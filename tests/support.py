@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import lzma
 import os
+import shutil
 import stat
 import struct
 import sys
+import tempfile
+import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -44,6 +48,21 @@ at_length_too = pytest.mark.at_length_too
 def rounds(few: int, many: int) -> int:
     """How often something is tried, or how much of it there is."""
     return many if AT_LENGTH else few
+
+
+@contextmanager
+def scratch() -> Iterator[Path]:
+    """A folder of its own for each of very many tries."""
+    folder = Path(tempfile.mkdtemp(prefix="rundlet-tests-"))
+    try:
+        yield folder
+    finally:
+        shutil.rmtree(folder)
+
+
+def read_whole(archive: zipfile.ZipFile) -> bool:
+    """Read every entry with its checksum, of which a wrong one raises."""
+    return sum(len(archive.read(info)) for info in archive.infolist()) >= 0
 
 
 def pack_to(

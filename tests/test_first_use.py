@@ -195,7 +195,7 @@ def test_drops_work_on_every_column(window: Window, settle: Settle, stand: Stand
     settle()
     assert chosen(window) == ["a.txt"]
     drop(window.target, work / "b.txt")
-    assert window.source.notice.words.text().startswith("Drop one folder on To")
+    assert window.source.notice.words.text().startswith("Drop a single folder on To")
     drop(window.target, there)
     settle()
     window.target.go.click()
@@ -454,5 +454,5 @@ def test_a_trial_ends_where_there_is_nothing_to_learn(window: Window, settle: Se
     while not window.trials.at_rest:
         QTest.qWait(10)
     page = window.how.pack
-    assert not page.chart.isVisible() and page.hopeless.text().startswith("So little that every format")
+    assert not page.chart.isVisible() and page.hopeless.text().startswith("This is so small that every format")
     assert "before packing" in window.target.pack.gauge.accessibleDescription()

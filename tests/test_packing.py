@@ -217,7 +217,7 @@ def test_a_taken_name_can_be_added_to(window: Window, settle: Settle, stand: Sta
     name_it()
     window.target.go.click()
     settle()
-    assert window.strip.last.text() == "“all.zip” holds all of it already."
+    assert window.strip.last.text() == "“all.zip” already holds all of it."
     name_it()
     window.how.pack.options.each.click()  # what was said of one name is not said of many
     assert (

@@ -5,13 +5,9 @@ from __future__ import annotations
 import errno
 import io
 import os
-import shutil
 import tarfile
-import tempfile
 import zipfile
 import zlib
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -41,7 +37,7 @@ from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.streams.sources import FileSource, SliceSource
 from rundlet.core.work.packer import pack
 from rundlet.presentation.findings import issue_line
-from support import AT_LENGTH, Raw, at_length_too, legacy_entry, pack_to, raw_zip, rounds
+from support import AT_LENGTH, Raw, at_length_too, legacy_entry, pack_to, raw_zip, read_whole, rounds, scratch
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -93,15 +89,6 @@ def rewritten(
     finally:
         sink.close()
         pool.shutdown()
-
-
-@contextmanager
-def scratch() -> Iterator[Path]:
-    folder = Path(tempfile.mkdtemp(prefix="rundlet-tests-"))
-    try:
-        yield folder
-    finally:
-        shutil.rmtree(folder)
 
 
 NAMES = st.sampled_from(["a", "b.txt", "Grüße 川", "ein sehr langer Name " * 7, "x" * 90 + "/" + "y" * 90, "n" * 120])
@@ -214,11 +201,6 @@ def raw_data(reader: ArchiveReader) -> dict[str, bytes]:
             begin += int.from_bytes(data[at + 28 : at + 30], "little")
             found[info.filename.rstrip("/")] = data[begin : begin + info.compress_size]
     return found
-
-
-def read_whole(archive: zipfile.ZipFile) -> bool:
-    """Read every entry with its checksum, of which a wrong one raises."""
-    return sum(len(archive.read(info)) for info in archive.infolist()) >= 0
 
 
 def second_look(archive: Path, fmt: str, files: dict[str, Node]) -> None:

@@ -350,6 +350,12 @@ def test_locked_archives_are_unlocked_where_they_are_selected(
         said = f"This password doesn't open {words}. Check it and try again." if words else ""
         assert (lock.words.text(), lock.isVisible()) == (said, bool(words))
         assert window.target.go.text() == f"Unpack {ready} archive{'' if ready == 1 else 's'}"
+        view.setFocus()
+        window.how.batch.clash[UnpackClash.SKIP].click()
+        window.batch.plan_again()
+        settle()
+        assert window.focusWidget() is view  # what was said of a password is said once
+        assert lock.words.text() == said
     click(window, "d.zip")
     settle()
     view.selectAll()

@@ -21,7 +21,7 @@ from rundlet.core.plans.changeable import open_changeable
 from rundlet.core.text import plain_path, shown
 from rundlet.core.work.changer import change
 from rundlet.presentation.outcomes import changed_words
-from rundlet.presentation.sentences import say
+from rundlet.presentation.sentences import joined, say
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -84,17 +84,8 @@ def run_change(
     if output.json:
         counts = {name: getattr(outcome, name) for name in ("added", "new", "removed", "renamed")}
         output.value(outcome_value(outcome) | counts)
-    output.say(
-        " ".join(
-            filter(
-                None,
-                (
-                    say("Saved {target}: {bytes_out:size}.", target=outcome.target, bytes_out=outcome.bytes_out),
-                    changed_words(outcome),
-                ),
-            )
-        )
-    )
+    saved = say("Saved {target}: {bytes_out:size}.", target=outcome.target, bytes_out=outcome.bytes_out)
+    output.say(joined([saved, changed_words(outcome)]))
     return int(output.issues(outcome.issues))
 
 

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 
 from rundlet.cli.archives import given_password, open_given
 from rundlet.cli.matching import matching
-from rundlet.cli.pack import format_of, show_packed, show_plan
-from rundlet.cli.reading import add_reading, size_argument
+from rundlet.cli.pack import add_making, format_of, show_packed, show_plan
+from rundlet.cli.reading import add_reading
 from rundlet.cli.render import note, with_progress
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.entry_contents import ArchiveContents
@@ -30,22 +30,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet convert`` takes."""
     parser.add_argument("archive", type=Path, metavar="ARCHIVE")
     parser.add_argument("out", type=Path, metavar="OUT", help="the archive to make")
-    parser.add_argument("--format", help="the format; otherwise it follows the extension of OUT")
-    parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 (uncompressed) to 9 (smallest)")
     parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="only the items that match")
-    parser.add_argument("--on-clash", choices=[c.value for c in PackClash], default=PackClash.REFUSE.value)
-    parser.add_argument(
-        "--part-size", type=size_argument, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
-    )
     parser.add_argument(
         "--new-password-stdin",
         action="store_true",
         help="lock the new archive with the next line of standard input; otherwise it keeps the lock of the old one",
     )
     parser.add_argument("--unlock", action="store_true", help="don't lock the new archive")
-    parser.add_argument("--hide-names", action="store_true", help="lock the names too, where the format can")
     parser.add_argument("--verify", action="store_true", help="check the new archive before it is kept")
-    parser.add_argument("--dry-run", action="store_true", help="say what would be done and do nothing")
+    add_making(parser)
     add_reading(parser)
 
 

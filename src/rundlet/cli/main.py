@@ -19,11 +19,8 @@ from rundlet.presentation.sentences import say
 
 DONE, PROBLEMS, FAILED = 0, 1, 2
 
-VERBS = {
-    name: name
-    for name in ("list", "pack", "unpack", "check", "add", "remove", "rename", "update", "convert", "settings")
-}
-"""The module for each verb, loaded when it is wanted: the window does without them."""
+VERBS = ("list", "pack", "unpack", "check", "add", "remove", "rename", "update", "convert", "settings")
+"""Each is a module of its name, loaded when it is wanted: the window does without them."""
 
 _USAGE = """\
 usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
@@ -53,7 +50,7 @@ class _Parser(argparse.ArgumentParser):
 
 
 def _module(verb: str) -> ModuleType:
-    return importlib.import_module(f"rundlet.cli.{VERBS[verb]}")
+    return importlib.import_module(f"rundlet.cli.{verb}")
 
 
 def parser_for(verb: str) -> argparse.ArgumentParser:

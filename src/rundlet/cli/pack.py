@@ -42,21 +42,26 @@ _PACKED = {
 """By whether there are parts, and whether anything was saved."""
 
 
-def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """What ``rundlet pack`` takes."""
-    parser.add_argument("out", type=Path, metavar="OUT", help="the archive to make")
-    parser.add_argument("items", type=Path, nargs="+", metavar="ITEM", help="files and folders that go in")
+def add_making(parser: argparse.ArgumentParser) -> None:
+    """Add what all verbs take that make an archive."""
     parser.add_argument("--format", help="the format; otherwise it follows the extension of OUT")
     parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 (uncompressed) to 9 (smallest)")
-    parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
     parser.add_argument("--on-clash", choices=[c.value for c in PackClash], default=PackClash.REFUSE.value)
     parser.add_argument(
         "--part-size", type=size_argument, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
     )
+    parser.add_argument("--hide-names", action="store_true", help="lock the names too, where the format can")
+    parser.add_argument("--dry-run", action="store_true", help="say what would be done and do nothing")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What ``rundlet pack`` takes."""
+    parser.add_argument("out", type=Path, metavar="OUT", help="the archive to make")
+    parser.add_argument("items", type=Path, nargs="+", metavar="ITEM", help="files and folders that go in")
+    parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
     parser.add_argument(
         "--method", default="", help="deflate, bzip2, lzma, zstd or xz in zip; lzma2 in 7z, or ppmd for text"
     )
-    parser.add_argument("--hide-names", action="store_true", help="lock the names too, where the format can")
     parser.add_argument("--keep-owners", action="store_true", help="keep who owns the files, where the format can")
     parser.add_argument("--leave-out-hidden", action="store_true", help="leave out hidden files and folders")
     parser.add_argument("--leave-out-empty", action="store_true", help="leave out folders with nothing in them")
@@ -71,8 +76,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="move the originals to the trash afterwards, once the archive was checked",
     )
+    add_making(parser)
     add_password(parser)
-    parser.add_argument("--dry-run", action="store_true", help="say what would be done and do nothing")
 
 
 def run(options: argparse.Namespace, output: Output) -> int:

@@ -537,9 +537,9 @@ def _checking(archive: Path, password: str) -> Callable[[Job], Outcome]:
     """Work that reads an archive through."""
 
     def work(job: Job) -> Outcome:
+        from rundlet.core.formats.detect import open_unlocked
         from rundlet.core.model.opening import Opening
         from rundlet.core.work.checker import check
-        from rundlet.core.work.extract_many import open_unlocked
 
         reader, _ = open_unlocked(archive, [password] if password else [], Opening(job=job))
         try:

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QApplication
 
@@ -113,25 +113,23 @@ class JobStarter:
     def _pack(self, items: list[Path], target: Path, name: str, expected: tuple[int, float]) -> None:
         form, clash = replace(self._workspace.packing.form), self._workspace.packing.clash
         adds = clash is IfTaken.ADD and os.path.lexists(target)
+        how: dict[str, Any] = {
+            "options": form.options,
+            "exclude": form.exclude,
+            "leave_out": form.leave_out,
+            "follow": form.follow,
+            "read_back": form.read_back,
+            "trash": form.trash,
+            "keep_replaced": True,
+        }
 
         def add(job: Job) -> Outcome:
             from rundlet.core.plans.change_plan import Addition, Changes, plan_change
             from rundlet.core.work.changer import change
 
             job.begin(_LOOKING)
-            plan = plan_change(
-                target,
-                Changes(added=[Addition(item) for item in items]),
-                options=form.options,
-                exclude=form.exclude,
-                leave_out=form.leave_out,
-                follow=form.follow,
-                read_back=form.read_back,
-                trash=form.trash,
-                keep_replaced=True,
-                job=job,
-            )
-            return change(plan, job)
+            changes = Changes(added=[Addition(item) for item in items])
+            return change(plan_change(target, changes, **how, job=job), job)
 
         def work(job: Job) -> Outcome:
             from rundlet.core.work.packer import pack
@@ -141,15 +139,9 @@ class JobStarter:
                 items,
                 target=target,
                 info=form.info,
-                options=form.options,
                 part_size=form.part_size,
-                exclude=form.exclude,
-                leave_out=form.leave_out,
-                follow=form.follow,
-                read_back=form.read_back,
-                trash=form.trash,
                 on_clash=PackClash.REPLACE if clash is IfTaken.REPLACE else PackClash.RENAME,
-                keep_replaced=True,
+                **how,
                 job=job,
             )
             outcome = pack(plan, job)

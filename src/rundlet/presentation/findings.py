@@ -70,7 +70,7 @@ CLAUSES: dict[Reason, str] = {
     Reason.KEPT_BESIDE: "the one before is kept as {name:name} ({cause})",
     # Changing
     Reason.SIGNATURE_BREAKS: "is signed, and the change breaks its signature",
-    Reason.MUST_BE_FIRST: "has to be the first item and uncompressed, or programs will not take this for a document",
+    Reason.MUST_BE_FIRST: "must be the first item and uncompressed, or programs won't recognize this document",
     # Unpacking
     Reason.LEFT_OUT: "was left out: {cause}",
     Reason.ALTERED: "{changes}",

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import importlib
+from collections.abc import Sequence
 from contextlib import closing
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rundlet.core.errors import FormatError, MissingPart, PlanError, RundletError, UnknownFormat
+from rundlet.core.errors import FormatError, MissingPart, PasswordNeeded, PlanError, RundletError, UnknownFormat
 from rundlet.core.formats import known
 from rundlet.core.formats.known import HEAD, may_be
 from rundlet.core.jobs.findings import Reason, issue
@@ -163,3 +165,29 @@ def _unknown(source: ByteSource) -> str:
     if source.size == 0:
         return f"{quoted(source.name)} is empty, so it is not an archive."
     return f"{quoted(source.name)} is not an archive that Rundlet can read."
+
+
+def open_unlocked(path: Path, passwords: Sequence[str], opening: Opening) -> tuple[ArchiveReader, str]:
+    """Open an archive with the first password that fits, and say which one; with none where it needs none.
+
+    Raises:
+        PasswordNeeded: when it is locked and none of them fits.
+    """
+    for password in ("", *passwords):
+        try:
+            reader = open_archive(path, replace(opening, password=password or None))
+        except PasswordNeeded:
+            continue
+        try:
+            if reader.unlocked or not bool(reader.catalog.encrypted.any()):
+                return reader, password
+            if password:
+                reader.unlock(password)
+                return reader, password
+        except PasswordNeeded:
+            pass
+        except BaseException:
+            reader.close()
+            raise
+        reader.close()
+    raise PasswordNeeded("It is locked with a password.")

@@ -10,15 +10,16 @@ from typing import TYPE_CHECKING
 from rundlet.core.errors import PlanError
 from rundlet.core.fs.safe_names import as_text
 from rundlet.core.fs.scan import LeaveOut, walk
+from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.entry import NO_TIME, Kind
-from rundlet.core.plans.change_plan import Changes
+from rundlet.core.plans.change_plan import Changes, folders_above
 from rundlet.core.plans.changeable import is_same
 from rundlet.core.text import plain_path, quoted
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
-    from rundlet.core.jobs.findings import Issue
+    from rundlet.core.jobs.findings import Issue, Reason, issue
     from rundlet.core.model.item import PackItem
 
 _COARSE_NS = 2_000_000_000  # the least step of time that some archives keep
@@ -77,8 +78,10 @@ def differences(
         into = own if any(path == own or path.startswith(f"{own}/") for path in there) else ""
     top = plain_path(into)
     walked = walk(folder, top or own, exclude=exclude, leave_out=leave_out, tick=job.checkpoint)
-    everything = walk(folder, top or own, tick=job.checkpoint).items if delete_gone else walked.items
+    everything = walk(folder, top or own, tick=job.checkpoint) if delete_gone else walked
     cut = 0 if top else len(own) + 1
+    folders = {above for path in there for above in folders_above(path)}
+    issues = list(walked.issues)
     new: list[str] = []
     newer: list[str] = []
     items: list[PackItem] = []
@@ -87,28 +90,32 @@ def differences(
     for item in walked.items:
         job.checkpoint()
         path = item.path[cut:]
-        if not path:
-            continue
         row = there.get(path)
-        if row is None:
-            if item.kind != Kind.DIR or not any(other.startswith(f"{path}/") for other in there):
-                new.append(path)
-                items.append(item._replace(path=path))
-        elif item.kind == Kind.DIR == reader.catalog.kind[row]:
+        is_folder = row is not None and reader.catalog.kind[row] == Kind.DIR
+        if not path or (item.kind == Kind.DIR and (is_folder or path in folders)):
             continue
-        elif _is_unchanged(item, reader, row, job, compare_content=compare_content):
+        if path in folders and not delete_gone:  # what is in it would have to go, which nobody asked for
+            issues.append(issue(path, Reason.FOLDER_IN_THE_WAY))
+        elif row is not None and _is_unchanged(item, reader, row, job, compare_content=compare_content):
             same += 1
         else:
-            newer.append(path)
-            removed.add(row)
+            (newer if row is not None else new).append(path)
+            removed.update([row] if row is not None else [])
             items.append(item._replace(path=path))
-    present = {item.path[cut:] for item in everything}
+    present = {item.path[cut:] for item in everything.items}
+    unseen = [found.item[cut:] for found in everything.issues]  # what could not be looked at may be there still
     within = f"{top}/" if top else ""
-    gone = [path for path in there if path.startswith(within) and path not in present and path != top]
+    gone = [
+        path
+        for path in there
+        if path.startswith(within)
+        and path not in present
+        and not any(path == other or path.startswith(f"{other}/") for other in unseen)
+    ]
     if delete_gone:
         removed.update(there[path] for path in gone)
     changes = Changes(items=items, removed=removed)
-    return Differences(tuple(new), tuple(newer), tuple(gone), same, changes, tuple(walked.issues))
+    return Differences(tuple(new), tuple(newer), tuple(gone), same, changes, tuple(issues))
 
 
 def _is_unchanged(item: PackItem, reader: ArchiveReader, row: int, job: Job, *, compare_content: bool) -> bool:

@@ -11,8 +11,6 @@ from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.edits import Edits
 from rundlet.core.fs.disk_space import free_bytes
@@ -25,7 +23,7 @@ from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.model.item import PackItem
 from rundlet.core.plans.changeable import is_same, open_changeable
-from rundlet.core.plans.losses import not_kept, traits_of
+from rundlet.core.plans.pack_plan import absolute, can_do, kept_by, originals_of
 from rundlet.core.text import plain_path, quoted
 
 if TYPE_CHECKING:
@@ -205,26 +203,26 @@ def plan_change(
     """
     job = job or Job()
     archive = Path(os.path.abspath(archive)).resolve()
-    if trash and any(archive.is_relative_to(Path(os.path.abspath(addition.path))) for addition in changes.added):
-        raise PlanError(
-            "The archive would go to the trash together with the folder that it stands in.", hint="Keep the originals."
-        )
+    paths = [absolute(addition.path) for addition in changes.added]
+    originals = originals_of(paths, archive, [archive]) if trash else ()
     asked = options or WriteOptions(-1)
     with closing(open_changeable(archive, asked.password, job)) as reader:
         info = reader.info
         level = info.default_level if options is None else options.level
         options = replace(asked, level=info.level_for(level), hide_names=asked.hide_names or reader.names_hidden)
+        can_do(info, options)
         names = _Names(reader, changes, on_clash, rules or {}, job)
         names.rename(changes.renamed)
-        for path in changes.folders:
-            names.add_folder(path)
+        for new in changes.folders:
+            names.add_folder(new)
         issues = list[Issue]()
-        for addition in changes.added:
-            if as_text(addition.path.name) != addition.path.name and not addition.name:
-                issues.append(not_text(addition.path.name, as_text(addition.path.name)))
+        for addition, path in zip(changes.added, paths, strict=True):
+            name = addition.name or as_text(path.name)
+            if not addition.name and name != path.name:
+                issues.append(not_text(path.name, name))
             found = walk(
-                addition.path,
-                _joined(addition.into, addition.name or as_text(addition.path.name)),
+                path,
+                _joined(addition.into, name),
                 exclude=exclude,
                 leave_out=leave_out,
                 follow=follow,
@@ -236,20 +234,21 @@ def plan_change(
         names.add(changes.items)
         edits = Edits(frozenset(names.removed), names.renamed, dict(changes.times), dict(changes.modes))
         if not (edits or names.added) and any(found.reason is Reason.ALREADY_IN_ARCHIVE for found in names.issues):
-            raise PlanError(f"{quoted(archive.name)} holds all of it already.")
+            raise PlanError(f"{quoted(archive.name)} already holds all of it.")
         if not (edits or names.added):
             raise PlanError(f"Nothing in {quoted(archive.name)} would change.")
-        issues += [*names.issues, *not_kept(traits_of([i for i in names.added if i.source]), info, options)]
-        issues += _broken(reader, edits)
-        size = sum(item.size for item in names.added)
+        added, lost = kept_by(names.added, info, options)
+        issues += [*names.issues, *lost, *_broken(reader, edits)]
+        gone = {plain_path(reader.catalog.path(row)) for row in edits.removed}
+        size = sum(item.size for item in added)
         again = reader.packed_again(edits)
         return ChangePlan(
             archive=archive,
             info=info,
             options=options,
             edits=edits,
-            added=tuple(names.added),
-            replaced=frozenset(names.replaced),
+            added=tuple(added),
+            replaced=frozenset(item.path for item in added if item.path in gone),
             taken=tuple(names.taken),
             size_before=reader.source.size,
             packed_anew=size + again,
@@ -259,7 +258,7 @@ def plan_change(
             fingerprint=reader.source.fingerprint(),
             read_back=read_back or trash,
             keep_replaced=keep_replaced,
-            originals=tuple(Path(os.path.abspath(addition.path)) for addition in changes.added) if trash else (),
+            originals=originals,
         )
 
 
@@ -281,7 +280,6 @@ class _Names:
         self.removed = set(changes.removed)
         self.renamed: dict[int, str] = {}
         self.added: list[PackItem] = []
-        self.replaced: set[str] = set()
         self.taken: list[TakenName] = []
         self.issues: list[Issue] = []
         self._there: dict[str, int] = {}
@@ -289,7 +287,7 @@ class _Names:
             if row not in self.removed and row not in changes.renamed:
                 self._there[plain_path(reader.catalog.path(row))] = row
         self._files = {path for path, row in self._there.items() if not self._is_folder(row)}
-        self._folders = {above for path in self._there for above in _above(path)}
+        self._folders = {above for path in self._there for above in folders_above(path)}
 
     def _is_folder(self, row: int) -> bool:
         return row != _NEW and self._reader.catalog.kind[row] == Kind.DIR
@@ -314,14 +312,17 @@ class _Names:
         _see_that_it_is_a_path(plain)
         if plain in self._there or (plain in self._folders and not is_folder):
             raise PlanError(f"{quoted(plain)} is in the archive already.", hint="Choose another name.")
-        for above in _above(plain):
-            if above in self._files:
-                raise PlanError(f"{quoted(above)} is a file, so nothing can be put into it.")
+        self._see_that_it_lies_in_folders(plain)
         self._note(plain, row, is_folder=is_folder)
+
+    def _see_that_it_lies_in_folders(self, path: str) -> None:
+        above = next((above for above in folders_above(path) if above in self._files), None)
+        if above is not None:
+            raise PlanError(f"{quoted(above)} is a file, so nothing can be put into it.")
 
     def _note(self, path: str, row: int, *, is_folder: bool) -> None:
         self._there[path] = row
-        self._folders.update(_above(path))
+        self._folders.update(folders_above(path))
         if not is_folder:
             self._files.add(path)
 
@@ -345,11 +346,11 @@ class _Names:
 
     def _settle(self, item: PackItem, asked: str) -> str:
         """The path that an item gets; "" when it is left out."""
+        self._see_that_it_lies_in_folders(asked)
         row, is_folder = self._there.get(asked), item.kind == Kind.DIR
-        blocked = any(above in self._files for above in _above(asked))
-        if row is None and asked not in self._folders and not blocked:
+        if row is None and asked not in self._folders:
             return asked
-        if is_folder and not blocked and asked not in self._files:
+        if is_folder and asked not in self._files:
             return asked  # it joins the folder that is there
         if row is not None and row != _NEW and not is_folder and is_same(item, self._reader, row, self._job):
             self.issues.append(issue(item.path, Reason.ALREADY_IN_ARCHIVE))
@@ -362,7 +363,6 @@ class _Names:
         if rule is AddClash.REPLACE and replaceable and row is not None:
             self.removed.add(row)
             self.renamed.pop(row, None)
-            self.replaced.add(asked)
             del self._there[asked]
             self._files.discard(asked)
             self.taken.append(TakenName(asked, rule, asked))
@@ -394,7 +394,7 @@ def _joined(folder: str, name: str) -> str:
     return f"{plain_path(folder)}/{name}" if plain_path(folder) else name
 
 
-def _above(path: str) -> list[str]:
+def folders_above(path: str) -> list[str]:
     """The folders that a path lies in."""
     steps = path.split("/")
     return ["/".join(steps[:count]) for count in range(1, len(steps))]
@@ -410,8 +410,3 @@ def _see_that_it_is_a_path(path: str) -> None:
         raise PlanError(f"{quoted(path)} can't be a name in an archive.", hint="Choose another name.")
     if len(path.encode("utf-8", "surrogateescape")) > MAX_PATH:
         raise PlanError("The name is too long.", hint="Choose a shorter one.")
-
-
-def files_in(reader: ArchiveReader) -> int:
-    """How many files an archive holds."""
-    return int(np.isin(reader.catalog.kind, (Kind.FILE, Kind.HARD)).sum())

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from rundlet.core.errors import PlanError, RundletError
-from rundlet.core.jobs.findings import Issue, Reason, issue, issue_of
+from rundlet.core.jobs.findings import Finding, Issue, Reason, issue, issue_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.model.item import PackItem
@@ -45,8 +45,10 @@ def items_in(
         job.checkpoint()
         entry = catalog.entry(row)
         path, kind, at = plain_path(entry.path), entry.kind, row
-        if not path or path in seen or ".." in path.split("/"):
-            issues.append(issue(entry.path, Reason.NAME_MORE_THAN_ONCE if path in seen else Reason.NO_NAME))
+        steps = path.split("/")
+        why = Reason.NAME_MORE_THAN_ONCE if path in seen else Reason.OUTSIDE_BY_DOTS if ".." in steps else None
+        if why is not None or not path:
+            issues.append(issue(entry.path, Reason.LEFT_OUT, cause=Finding(why or Reason.NO_NAME)))
             continue
         if kind == Kind.OTHER:
             issues.append(issue(entry.path, Reason.IS_DEVICE))
@@ -55,7 +57,7 @@ def items_in(
         if kind == Kind.HARD:
             target = reader.hard_target(row)
             if target is None:
-                issues.append(issue(entry.path, Reason.HARD_LINK_NOWHERE))
+                issues.append(issue(entry.path, Reason.LEFT_OUT, cause=Finding(Reason.HARD_LINK_NOWHERE)))
                 continue
             kind, at, inode = Kind.FILE, target, (-1, target) if target in wanted else None
         seen.add(path)

@@ -87,9 +87,9 @@ class PackPlan:
 def suggested_stem(items: Sequence[Path]) -> str:
     """A name for the archive of these items: one item's own, or that of the folder in which several lie."""
     if len(items) == 1:
-        item = _absolute(items[0])
+        item = absolute(items[0])
         return (item.name if os.path.isdir(item) else item.stem) or "disk"
-    return (_absolute(items[0]).parent.name if items else "") or "archive"
+    return (absolute(items[0]).parent.name if items else "") or "archive"
 
 
 def free_name(target: Path, *, in_parts: bool = False) -> Path:
@@ -137,41 +137,30 @@ def plan_pack(
     if level is None:
         level = options.level if options is not None else info.default_level
     options = replace(options or WriteOptions(level), level=info.level_for(level))
-    _can_do(info, options)
-    asked = _absolute(target)
+    can_do(info, options)
+    asked = absolute(target)
     final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
     replaced = _replaced(final, part_size) if replaces else ()
-    originals = _originals(items, final, replaced) if trash else ()
+    originals = originals_of(items, final, replaced) if trash else ()
     job = job or Job()
     skip = frozenset(map(str, replaced))
     walked = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=skip, tick=job.checkpoint)
     found, issues = walked.items, walked.issues
     if not found:
         raise PlanError(f"There is nothing to pack.{_why_nothing(issues)}")
-    issues += not_kept(traits_of(found), info, options)
-    found = [item if -MOST_TIME <= item.mtime_ns <= MOST_TIME else _in_our_time(item) for item in found]
-    kinds = [item.kind for item in found]
-    _few_parts(sum(item.size for item in found), part_size)
-    return PackPlan(
-        target=final,
+    plan = _planned(
+        found,
+        issues,
         asked=asked,
-        replaces=replaces,
+        target=final,
+        replaced=replaced,
         info=info,
         options=options,
         part_size=part_size,
-        items=tuple(found),
-        files=kinds.count(Kind.FILE),
-        folders=kinds.count(Kind.DIR),
-        links=kinds.count(Kind.LINK),
-        size=sum(item.size for item in found),
-        free=free_bytes(final.parent),
-        issues=tuple(issues),
         read_back=read_back or trash,
-        left=walked.left,
-        originals=originals,
-        replaced=replaced,
         keep_replaced=keep_replaced,
     )
+    return replace(plan, left=walked.left, originals=originals)
 
 
 def plan_of_items(
@@ -196,20 +185,46 @@ def plan_of_items(
         PlanError: when there is nothing to pack, or the format can't do what is asked.
         Clash: when the name is taken and the rule is to refuse.
     """
-    _can_do(info, options)
-    asked = _absolute(target)
+    can_do(info, options)
+    asked = absolute(target)
     final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
     if not items:
         raise PlanError("There is nothing to pack.")
-    found = [item if -MOST_TIME <= item.mtime_ns <= MOST_TIME else _in_our_time(item) for item in items]
-    size = sum(item.size for item in found)
-    kinds = [item.kind for item in found]
-    _few_parts(size, part_size)
-    on_disk = [item for item in found if item.source]
-    return PackPlan(
-        target=final,
+    return _planned(
+        items,
+        issues,
         asked=asked,
-        replaces=replaces,
+        target=final,
+        replaced=_replaced(final, part_size) if replaces else (),
+        info=info,
+        options=options,
+        part_size=part_size,
+        read_back=read_back,
+        keep_replaced=keep_replaced,
+    )
+
+
+def _planned(
+    items: Sequence[PackItem],
+    issues: Sequence[Issue],
+    *,
+    asked: Path,
+    target: Path,
+    replaced: tuple[Path, ...],
+    info: FormatInfo,
+    options: WriteOptions,
+    part_size: int,
+    read_back: bool,
+    keep_replaced: bool,
+) -> PackPlan:
+    found, lost = kept_by(items, info, options)
+    kinds = [item.kind for item in found]
+    size = sum(item.size for item in found)
+    _few_parts(size, part_size)
+    return PackPlan(
+        target=target,
+        asked=asked,
+        replaces=bool(replaced),
         info=info,
         options=options,
         part_size=part_size,
@@ -218,22 +233,28 @@ def plan_of_items(
         folders=kinds.count(Kind.DIR),
         links=kinds.count(Kind.LINK),
         size=size,
-        free=free_bytes(final.parent),
-        issues=(*issues, *not_kept(traits_of(on_disk), info, options)),
+        free=free_bytes(target.parent),
+        issues=(*issues, *lost),
         read_back=read_back,
-        replaced=_replaced(final, part_size) if replaces else (),
+        replaced=replaced,
         keep_replaced=keep_replaced,
     )
+
+
+def kept_by(items: Sequence[PackItem], info: FormatInfo, options: WriteOptions) -> tuple[list[PackItem], list[Issue]]:
+    """The items with times that the format keeps, and what it does not keep of them; looks at those on the disk."""
+    lost = list(not_kept(traits_of(items), info, options))
+    return [item if -MOST_TIME <= item.mtime_ns <= MOST_TIME else _in_our_time(item) for item in items], lost
 
 
 def _replaced(target: Path, part_size: int) -> tuple[Path, ...]:
     return tuple(whole_set(target)) if part_size else (target,)
 
 
-def _originals(items: Sequence[Path], target: Path, replaced: Collection[Path]) -> tuple[Path, ...]:
+def originals_of(items: Sequence[Path], target: Path, replaced: Collection[Path]) -> tuple[Path, ...]:
     """What is to go to the trash, none of which may hold the archive; what it replaces is not among it."""
     folders: dict[Path, Path] = {}
-    originals = tuple(path for item in items if (path := _absolute(item, folders)) not in replaced)
+    originals = tuple(path for item in items if (path := absolute(item, folders)) not in replaced)
     if any(target.is_relative_to(item) for item in originals):
         raise PlanError(
             "The archive would go to the trash together with the folder that it stands in.",
@@ -264,7 +285,7 @@ def _found(
     folders: dict[Path, Path] = {}
     for item in items:
         tick()
-        place = _absolute(item, folders)
+        place = absolute(item, folders)
         text = as_text(place.name)
         name = first_free(text or "disk", used.__contains__)
         used.add(name)
@@ -290,7 +311,12 @@ def _why_nothing(issues: Sequence[Issue]) -> str:
     return f" {name} was left out: {words}." if words else f" {name} was left out, as it is no ordinary file."
 
 
-def _can_do(info: FormatInfo, options: WriteOptions) -> None:
+def can_do(info: FormatInfo, options: WriteOptions) -> None:
+    """See to it that a format can do what is asked of it.
+
+    Raises:
+        PlanError: when it can't.
+    """
     if len(options.password) > MAX_PASSWORD:
         raise PlanError(TOO_LONG)
     if options.password and not info.can_lock:
@@ -363,7 +389,7 @@ def _led_to(link: Path) -> Path:
         ) from error
 
 
-def _absolute(path: Path, folders: dict[Path, Path] | None = None) -> Path:
+def absolute(path: Path, folders: dict[Path, Path] | None = None) -> Path:
     """The path from the root, with the last step kept even when it is a link.
 
     Args:

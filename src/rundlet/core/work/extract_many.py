@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rundlet.core.errors import Cancelled, PasswordNeeded, RundletError
-from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.detect import open_unlocked
 from rundlet.core.fs.safe_names import first_free
 from rundlet.core.jobs.findings import Reason
 from rundlet.core.jobs.job import Job
@@ -78,32 +78,6 @@ def look_ahead(
         finally:
             reader.close()
     return found
-
-
-def open_unlocked(path: Path, passwords: Sequence[str], opening: Opening) -> tuple[ArchiveReader, str]:
-    """Open an archive with the first password that fits, and say which one; with none where it needs none.
-
-    Raises:
-        PasswordNeeded: when it is locked and none of them fits.
-    """
-    for password in ("", *passwords):
-        try:
-            reader = open_archive(path, replace(opening, password=password or None))
-        except PasswordNeeded:
-            continue
-        try:
-            if reader.unlocked or not bool(reader.catalog.encrypted.any()):
-                return reader, password
-            if password:
-                reader.unlock(password)
-                return reader, password
-        except PasswordNeeded:
-            pass
-        except BaseException:
-            reader.close()
-            raise
-        reader.close()
-    raise PasswordNeeded("It is locked with a password.")
 
 
 class _Landing:

@@ -238,7 +238,8 @@ def same_as_before(plan: Plan, before: ArchiveReader, edits: Edits, sink: Writte
             raw[one] = other
         else:
             decoded[row] = now
-    job.begin("Checking", total_bytes=sum(end - begin for begin, end in raw))
+    again = sum(int(before.catalog.size[row]) for row in decoded)
+    job.begin("Checking", total_bytes=sum(end - begin for begin, end in raw) + 2 * again)
     for (begin, end), (at, _) in raw.items():
         for step in range(begin, end, CHUNK):
             length = min(CHUNK, end - step)
@@ -261,7 +262,7 @@ def _sums(reader: ArchiveReader, rows: list[int], job: Job) -> dict[int, int]:
             total = 0
             for data in chunks:
                 total = crc32(data, total)
-                job.checkpoint()
+                job.advance(len(data))
             found[row] = total
     return found
 

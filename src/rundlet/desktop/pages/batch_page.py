@@ -43,6 +43,7 @@ class BatchPage(QWidget):
         super().__init__()
         self._batch = batch
         self._asked_for: tuple[Path, ...] = ()
+        self._tries = 0  # passwords that were judged
         column = page_layout(self)
         self.statement = label("", "statement")
         self.more = label("Each archive gets its own folder, unless it already holds a single folder.", "soft")
@@ -99,13 +100,14 @@ class BatchPage(QWidget):
         asks = bool(form.locked)
         new = asks and form.archives != self._asked_for
         self._asked_for = form.archives if asks else ()
+        judged, self._tries = not new and form.tries == self._tries, form.tries
         if new:
             self.lock.ask(False)  # what was typed for others
         self.lock.ask(asks)
-        if not asks:
+        if not asks or judged:  # else each other change would take the focus here
             return
         count = len(form.locked)
-        if form.typed:
+        if form.tries:
             words = "This password doesn't open {count:number} of them. Check it and try again."
             self.lock.refuse(
                 say(words if count > 1 else "This password doesn't open it. Check it and try again.", count=count)

@@ -159,7 +159,7 @@ class PackPage(QScrollArea):
 def hopeless_words(sample: Sample | None) -> str:
     """What will not get smaller, in a sentence."""
     if sample is not None and 0 < sample.total < LEAST:
-        return "So little that every format and level gives about the same."
+        return "This is so small that every format and level gives about the same size."
     if sample is None or not sample.hopeless:
         return ""
     if sum(count for _, count in sample.hopeless) == sample.files:

@@ -124,7 +124,7 @@ class ToColumn(Column):
         elif len(dropped) == 1 and os.path.isdir(dropped[0]):
             page.folder.take(dropped[0])
         else:
-            self.refused.emit("Drop one folder on To: it becomes the folder that the result goes into.")
+            self.refused.emit("Drop a single folder on To to choose where the result goes.")
 
     def _show(self, _: object = None) -> None:
         self._pages.setCurrentWidget(self.page)

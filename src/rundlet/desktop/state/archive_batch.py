@@ -47,6 +47,7 @@ class BatchForm:
         trash: whether each archive goes to the trash when all of it went well.
         show: whether what came out is shown in the file manager afterwards.
         typed: the password that was typed last, which is tried on all that are locked.
+        tries: how many were typed.
         outlooks: what would come of each; empty while that is not known.
         landing: the same as a tree; None while that is not known.
     """
@@ -59,6 +60,7 @@ class BatchForm:
     trash: bool = False
     show: bool = False
     typed: str = field(default="", repr=False)
+    tries: int = 0
     outlooks: tuple[Outlook, ...] = ()
     landing: LandingListing | None = None
 
@@ -108,6 +110,7 @@ class ArchiveBatch(QObject):
 
         def change(form: BatchForm) -> None:
             form.typed = password
+            form.tries += 1
 
         self.change(change)
 

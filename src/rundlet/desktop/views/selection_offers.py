@@ -34,7 +34,7 @@ class SelectionOffers(QWidget):
         super().__init__()
         column = page_layout(self, gap=theme.sizes.space)
         self.below = QPushButton("Search subfolders")
-        self.below.setToolTip("Enter in the field does the same")
+        self.below.setToolTip("You can also press Enter in Find")
         self.again = QPushButton()
         self.choose_shown = QPushButton()
         self.only_shown = QPushButton()
