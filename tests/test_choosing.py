@@ -116,6 +116,24 @@ def test_a_choice_survives_going_in_and_coming_back(window: Window, settle: Sett
     assert chosen(window) == ["b.txt", "in", "x.zip"]
 
 
+def test_what_is_open_below_a_closed_folder_stays_open(
+    window: Window, settle: Settle, stand: Stand, home: Path
+) -> None:
+    """Over any number of other orders, though nobody has asked for those rows meanwhile."""
+    files_in(home / "top" / "in" / "deep", "a.txt")
+    pack_to(home / "x.zip", [home / "top"])
+    stand(home / "x.zip")
+    view, model = window.source.view, window.source.model
+    view.expandAll()
+    view.collapse(row(window, "top"))
+    for order in (Qt.SortOrder.DescendingOrder, Qt.SortOrder.AscendingOrder, Qt.SortOrder.DescendingOrder):
+        view.sortByColumn(2 if order == Qt.SortOrder.AscendingOrder else 0, order)
+        settle()
+    view.expand(row(window, "top"))
+    assert view.isExpanded(row(window, "top/in")) and view.isExpanded(row(window, "top/in/deep"))
+    assert model.rowCount(row(window, "top/in/deep")) == 1
+
+
 @pytest.mark.parametrize("where", ["disk", "zip"])
 def test_by_pattern_and_by_type(window: Window, settle: Settle, stand: Stand, home: Path, where: str) -> None:
     """L3, U2: what was found is chosen with one press, and folders on the way to it bring nothing along."""

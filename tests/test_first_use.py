@@ -398,13 +398,16 @@ def test_rows_and_results_say_where_and_how_many(window: Window, settle: Settle,
     assert window.strip.last.text().endswith("It fits the limit of 10.0 MB.")
     stand(work / "work.zip")
     assert note("tree") == "3 files"
+    pack_to(work / "one.zip", [tree])
+    stand(work / "one.zip")
+    assert not window.target.unpack.own.isChecked()  # all of it lies in a folder of its own
     window.how.unpack.just_files.click()
     settle()
     assert window.target.unpack.own.isChecked()  # else they would all lie loose
     window.how.unpack.with_folders.click()
     settle()
+    assert not window.target.unpack.own.isChecked()
     click(window, "tree")
-    window.target.unpack.own.setChecked(False)
     drop(window.target, home)
     settle()
     window.target.go.click()

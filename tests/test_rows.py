@@ -33,7 +33,7 @@ STEPS = st.sampled_from(["a", "B", "b2", "b10", "çé", "川", "x.txt", "y.csv"]
 PATHS = st.lists(st.lists(STEPS, min_size=1, max_size=4).map("/".join), min_size=1, max_size=25, unique=True)
 
 
-class FileWriters(RuleBasedStateMachine):
+class ListStateMachine(RuleBasedStateMachine):
     """One list over one archive; sorting, finding, opening and choosing in any order."""
 
     @initialize(paths=PATHS, sizes=st.lists(st.integers(0, 50), min_size=25, max_size=25))
@@ -151,7 +151,7 @@ class FileWriters(RuleBasedStateMachine):
 def test_a_list_in_any_hands(qtbot: QtBot) -> None:
     make_app()
     how = settings(max_examples=60, stateful_step_count=15, suppress_health_check=list(HealthCheck))
-    run_state_machine_as_test(FileWriters, settings=how)
+    run_state_machine_as_test(ListStateMachine, settings=how)
 
 
 NAMES = st.lists(st.text("ab 1", min_size=30, max_size=60), min_size=3, max_size=3, unique=True)

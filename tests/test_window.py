@@ -612,7 +612,8 @@ def test_small_changes_on_the_disk(
     editor = view.findChildren(QLineEdit)[-1]
     QTest.keyClicks(editor, "c")
     window.jobs.start(FolderMade, work, lambda _: FolderMade(new_folder(work, "Other"), created=[str(work / "Other")]))
-    qtbot.waitUntil(lambda: not window.jobs.running)
+    qtbot.waitUntil(lambda: not (window.jobs.running or window.background.busy))
+    QTest.qWait(50)
     assert editor.isVisible() and editor.text() == "c.txt"  # a job that ends does not take the row away
     QTest.keyClick(editor, Qt.Key.Key_Escape)
     settle()
