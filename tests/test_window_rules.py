@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
 import pytest
-from PySide6.QtCore import QPoint, QRect, Qt
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QFont, QFontInfo, QSessionManager
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton, QScrollArea, QWidget
@@ -563,8 +563,13 @@ def test_the_desktops_text_size_is_followed(
     """Text, and the room that it needs, grow at once when the desktop's text does; nothing is cut at twice the size."""
     app = make_app()
     files_in(home / "work", "a.txt b.txt")
+    for name in "xy":
+        pack_to(home / "work" / f"{name}.zip", [home / "work" / "a.txt", home / "work" / "b.txt"])
+        files_in(home / "work" / name, "a.txt b.txt")
+        for file in (home / "work" / name).iterdir():
+            file.write_text("mine")
     stand(home / "work")
-    window.source.view.selectAll()
+    click(window, "a.txt")
     settle()
     window.resize(1280, 800)
     usual, before = QFont(app.font()), (window.log_button.height(), window.source.view.header().sectionSize(2))
@@ -577,16 +582,23 @@ def test_the_desktops_text_size_is_followed(
         assert window.source.view.header().sectionSize(2) > before[1] * 1.5
         assert (window.width(), window.height()) == (1280, 800)
         assert window.right.orientation() == Qt.Orientation.Vertical
-        buttons = [b for b in window.findChildren(QPushButton) if b.isVisible() and b.text()]
-        edges = window.rect()
 
         def cut() -> list[str]:
-            """Buttons without room for their words; and the large one, where it is not whole in the window."""
-            narrow = [b.text() for b in buttons if b.isVisible() and b.width() < b.sizeHint().width()]
+            """Buttons without room for their words; and the large one, where not all of it is seen."""
+            buttons = [b for b in window.findChildren(QPushButton) if b.isVisible() and b.text()]
+            narrow = [b.text() for b in buttons if b.width() < b.sizeHint().width()]
             go = window.target.go
-            return narrow + [go.text()] * (not edges.contains(QRect(go.mapTo(window, QPoint(0, 0)), go.size())))
+            return narrow + [go.text()] * (go.visibleRegion().boundingRect() != go.rect())
 
-        assert len(buttons) > 5
+        qtbot.waitUntil(lambda: not cut(), timeout=5000)
+        stand(home / "work" / "x.zip")  # whose names are taken
+        assert window.target.go.text() == "Unpack everything" and window.target.unpack.hint.isVisible()
+        qtbot.waitUntil(lambda: not cut(), timeout=5000)
+        stand(home / "work")
+        click(window, "x.zip")
+        click(window, "y.zip", CTRL)
+        settle()
+        assert window.target.go.text() == "Unpack 2 archives" and window.target.batch.hint.isVisible()
         qtbot.waitUntil(lambda: not cut(), timeout=5000)
     finally:
         app.setFont(usual)
@@ -603,6 +615,7 @@ def test_every_control_shows_that_it_has_the_focus(window: Window, settle: Settl
     settle()
     window.activateWindow()
     window.how.pack.options.parts.setChecked(True)
+    window.how.pack.options.fold.open()
     settle()
     unseen, kinds = [], set()
     for control in window.findChildren(QWidget):

@@ -19,6 +19,7 @@ from rundlet.desktop.views.basics import (
     page_layout,
     radio_group,
     restyle,
+    scrolling,
 )
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.landing_tree import LandingView, Taken, set_rule, taken_hint
@@ -134,7 +135,10 @@ class BatchTarget(QWidget):
     def __init__(self, batch: ArchiveBatch, quick: Quick) -> None:
         super().__init__()
         self._batch = batch
-        column = page_layout(self)
+        whole = page_layout(self)
+        inner = QWidget()
+        column = page_layout(inner)
+        whole.addWidget(scrolling(inner), 1)
         self.folder = FolderField("Folder to unpack the archives into", quick)
         column.addWidget(self.folder)
         column.addWidget(heading("What will be there"))
@@ -143,9 +147,9 @@ class BatchTarget(QWidget):
         self.hint = taken_hint()
         column.addWidget(self.hint)
         self.facts = label("", "soft")
-        column.addWidget(self.facts)
+        whole.addWidget(self.facts)
         self.go = go_button("Unpack")
-        column.addWidget(self.go)
+        whole.addWidget(self.go)
         self.folder.changed.connect(self._folder_changed)
         self.view.ruled.connect(self._set_rule)
         batch.changed.connect(self._show)

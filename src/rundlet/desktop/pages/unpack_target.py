@@ -20,6 +20,7 @@ from rundlet.desktop.views.basics import (
     label,
     page_layout,
     restyle,
+    scrolling,
 )
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.landing_tree import LandingView, Taken, set_rule, taken_hint
@@ -41,7 +42,10 @@ class UnpackTarget(QWidget):
     def __init__(self, workspace: Workspace, quick: Quick) -> None:
         super().__init__()
         self._workspace = workspace
-        column = page_layout(self)
+        whole = page_layout(self)
+        inner = QWidget()
+        column = page_layout(inner)
+        whole.addWidget(scrolling(inner), 1)
         self.folder = FolderField("Folder to unpack into", quick)
         column.addWidget(self.folder)
         self.own = QCheckBox("Create a folder")
@@ -53,9 +57,9 @@ class UnpackTarget(QWidget):
         column.addWidget(self.hint)
         self.view.ruled.connect(self._set_rule)
         self.facts = label("", "soft")
-        column.addWidget(self.facts)
+        whole.addWidget(self.facts)
         self.go = go_button("Unpack")
-        column.addWidget(self.go)
+        whole.addWidget(self.go)
         self.folder.changed.connect(self._folder_changed)
         self.own.toggled.connect(self._own_toggled)
         workspace.unpacking.changed.connect(self._show)

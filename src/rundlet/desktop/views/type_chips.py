@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QPushButton, QWidget
@@ -36,18 +36,16 @@ class TypeChips(QWidget):
 
     def show_counts(self, counts: Mapping[FileType, int]) -> None:
         """Show how many rows there are of each type; the chosen one stays so, as long as there are any of it."""
-        while (item := self._flow.takeAt(0)) is not None:
-            widget = item.widget()
-            if widget is not None:
-                widget.hide()  # it goes when the loop comes round, and must not be seen until then
-                widget.deleteLater()
-        self.chips.clear()
-        self.setVisible(len(counts) > 1)
+        words: dict[FileType | None, str] = {}
         if len(counts) > 1:
-            self._add(None, say("All {count:number}", count=sum(counts.values())))
-            for file_type in FileType:
-                if counts.get(file_type):
-                    self._add(file_type, f"{file_type.value} {text.number(counts[file_type])}")
+            words[None] = say("All {count:number}", count=sum(counts.values()))
+            words |= {which: f"{which.value} {text.number(counts[which])}" for which in FileType if counts.get(which)}
+        self.setVisible(bool(words))
+        if list(words) != list(self.chips):  # else a chip that has the focus keeps it
+            self._make(words)
+        for which, chip in self.chips.items():
+            chip.setText(words[which])
+            chip.setAccessibleName(_spoken(which, words[which]))
         self.choose(self.chosen if self.chosen in self.chips else None)
 
     def choose(self, file_type: FileType | None) -> None:
@@ -56,17 +54,27 @@ class TypeChips(QWidget):
         for which, chip in self.chips.items():
             chip.setChecked(which == file_type)
 
-    def _add(self, file_type: FileType | None, words: str) -> None:
-        chip = QPushButton(words)
-        chip.setProperty("role", "chip")
-        chip.setCheckable(True)
-        chip.setAccessibleName(say("Show only {words}", words=words) if file_type else say("Show {words}", words=words))
-        chip.setProperty("file_type", file_type.name if file_type else "")
-        chip.clicked.connect(self._clicked)
-        self._flow.addWidget(chip)
-        self.chips[file_type] = chip
+    def _make(self, types: Iterable[FileType | None]) -> None:
+        while (item := self._flow.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.hide()  # it goes when the loop comes round, and must not be seen until then
+                widget.deleteLater()
+        self.chips.clear()
+        for file_type in types:
+            chip = QPushButton()
+            chip.setProperty("role", "chip")
+            chip.setCheckable(True)
+            chip.setProperty("file_type", file_type.name if file_type else "")
+            chip.clicked.connect(self._clicked)
+            self._flow.addWidget(chip)
+            self.chips[file_type] = chip
 
     def _clicked(self) -> None:
         name = self.sender().property("file_type")
         self.choose(FileType[name] if name else None)
         self.changed.emit()
+
+
+def _spoken(file_type: FileType | None, words: str) -> str:
+    return say("Show only {words}", words=words) if file_type else say("Show {words}", words=words)
