@@ -593,6 +593,7 @@ def test_the_desktops_text_size_is_followed(
         qtbot.waitUntil(lambda: not cut(), timeout=5000)
         stand(home / "work" / "x.zip")  # whose names are taken
         assert window.target.go.text() == "Unpack everything" and window.target.unpack.hint.isVisible()
+        window.right.setSizes([window.height(), 1])  # as little as a person can leave to it
         qtbot.waitUntil(lambda: not cut(), timeout=5000)
         stand(home / "work")
         click(window, "x.zip")

@@ -13,6 +13,7 @@ from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan
 from rundlet.desktop.views.basics import (
     CLASH_WORDS,
     SHOW_WORDS,
+    Footer,
     go_button,
     heading,
     label,
@@ -147,9 +148,8 @@ class BatchTarget(QWidget):
         self.hint = taken_hint()
         column.addWidget(self.hint)
         self.facts = label("", "soft")
-        whole.addWidget(self.facts)
         self.go = go_button("Unpack")
-        whole.addWidget(self.go)
+        whole.addWidget(Footer(self.facts, self.go))
         self.folder.changed.connect(self._folder_changed)
         self.view.ruled.connect(self._set_rule)
         batch.changed.connect(self._show)

@@ -24,6 +24,7 @@ from rundlet.desktop.state.trial_runner import TrialRunner, parts_for
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import (
     Choices,
+    Footer,
     go_button,
     heading,
     label,
@@ -102,9 +103,8 @@ class PackTarget(QWidget):
         column.addWidget(self.not_kept)
         column.addStretch(1)
         self.facts = label("", "soft")
-        whole.addWidget(self.facts)
         self.go = go_button("Pack")
-        whole.addWidget(self.go)
+        whole.addWidget(Footer(self.facts, self.go))
         self._typing = False
         self.name.textEdited.connect(self._name_typed)
         self.name.editingFinished.connect(self._name_finished)

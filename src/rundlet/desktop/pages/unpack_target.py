@@ -15,6 +15,7 @@ from rundlet.core.limits import MIB
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan
 from rundlet.desktop.locations.place import with_others
 from rundlet.desktop.views.basics import (
+    Footer,
     go_button,
     heading,
     label,
@@ -57,9 +58,8 @@ class UnpackTarget(QWidget):
         column.addWidget(self.hint)
         self.view.ruled.connect(self._set_rule)
         self.facts = label("", "soft")
-        whole.addWidget(self.facts)
         self.go = go_button("Unpack")
-        whole.addWidget(self.go)
+        whole.addWidget(Footer(self.facts, self.go))
         self.folder.changed.connect(self._folder_changed)
         self.own.toggled.connect(self._own_toggled)
         workspace.unpacking.changed.connect(self._show)

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from itertools import pairwise
 from pathlib import Path
 
-from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -283,6 +283,25 @@ class GoButton(QPushButton):
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         event.accept()
+
+
+class Footer(QWidget):
+    """What stands below a page and is never cut: what is to be said last, and the button."""
+
+    def __init__(self, facts: QLabel, go: GoButton) -> None:
+        super().__init__()
+        column = page_layout(self)
+        column.addWidget(facts)
+        column.addWidget(go)
+
+    def event(self, event: QEvent) -> bool:
+        done = super().event(event)
+        if event.type() in (QEvent.Type.Resize, QEvent.Type.LayoutRequest):
+            layout = self.layout()
+            needed = max(layout.heightForWidth(self.width()), 0) if layout is not None else 0
+            if needed != self.minimumHeight():  # which a splitter does not ask wrapped words for
+                self.setMinimumHeight(needed)
+        return done
 
 
 def go_button(words: str) -> GoButton:
