@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QMimeData, QPointF, QProcess, Qt, QUrl
-from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtGui import QColor, QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QMenu, QPushButton, QWidget
 
@@ -23,16 +23,15 @@ from rundlet.core.work.trial import trial
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.help import pages
 from rundlet.desktop.locations.place import Place
+from rundlet.desktop.theme.theme import theme
 from support import pack_to
 from windows import CTRL, NONE, Settle, Stand, chosen, click, files_in, row
 
 if TYPE_CHECKING:
     import pytest
+    from pytestqt.qtbot import QtBot
 
     from rundlet.desktop.window import Window
-
-if TYPE_CHECKING:
-    from pytestqt.qtbot import QtBot
 
 ROOT = Path(__file__).parent.parent
 
@@ -417,6 +416,10 @@ def test_rows_and_results_say_where_and_how_many(window: Window, settle: Settle,
     settle()
     log = window.history.log
     assert log is not None and not log.send_button.isVisible()
+    cell = log.view.viewport().grab(log.view.visualRect(log.view.currentIndex())).toImage()
+    assert cell.pixelColor(1, 1) == QColor(theme.palette.wine_wash)
+    words = [cell.pixelColor(x, y).lightness() for x in range(cell.width()) for y in range(cell.height())]
+    assert min(words) < 100  # dark on it, and not white as the toolkit has it by itself
     log.view.setCurrentIndex(log.model.index(1, 0))  # the archive can still be sent on, after another job
     assert log.send_button.isVisible() and log.handle.files == [work / "work.zip"]
     log.send_button.click()
