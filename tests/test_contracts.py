@@ -16,7 +16,7 @@ import numpy as np
 import pytest
 from backports import zstd
 
-from rundlet.core.errors import Cancelled, FileProblem, FormatError, RundletError, UnknownFormat
+from rundlet.core.errors import Cancelled, FileProblem, FormatError, RundletError, UnknownFormat, file_problem
 from rundlet.core.formats.detect import FORMATS, WRITABLE, by_ending, by_id, detect, open_source
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.catalog import Catalog, NameTable, joined
@@ -72,9 +72,7 @@ class Faulty(MemorySource):
 
     def read_at(self, offset: int, length: int) -> bytes:
         if min(offset + length, self.size) > self.until:
-            raise FileProblem(
-                "Could not read “faulty”: the disk reported a fault.", errno=5, reason="the disk reported a fault"
-            )
+            raise file_problem(OSError(5, ""), "read", "faulty")
         return super().read_at(offset, length)
 
 

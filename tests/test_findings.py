@@ -17,16 +17,17 @@ from rundlet.core import errors
 from rundlet.core.errors import FileProblem, RundletError
 from rundlet.core.jobs.findings import Finding, Issue, Reason, Severity, cause_of, issue_of
 from rundlet.core.jobs.outcomes import KINDS, Outcome, Unpacked, outcome_from
+from rundlet.core.sentences import Sentence, fields_of, fill
 from rundlet.core.text import LONGEST_MESSAGE
-from rundlet.core.userdata.journal import Journal, record_of
+from rundlet.core.userdata.journal import Journal, failed_record, record_of
 from rundlet.core.work.undo import HANDLERS
+from rundlet.desktop.jobs import failure_of
 from rundlet.presentation.findings import CLAUSES, finding_words, issue_line
 from rundlet.presentation.outcomes import PRESENTERS, outcome_words, record_title, record_words
-from rundlet.presentation.sentences import fields_of, fill
 from rundlet.presentation.undoing import undo_words
 
 NAMES = st.text(min_size=1, max_size=300) | st.sampled_from(["a\udce9b", "x" * 4000, "‮evil", "川" * 100])
-LEAVES = st.builds(lambda reason, words: Finding(reason, {"words": words}), st.sampled_from([Reason.SYSTEM]), NAMES)
+LEAVES = st.builds(lambda reason, words: Finding(reason, {"problem": words}), st.sampled_from([Reason.SYSTEM]), NAMES)
 
 
 def _kinds_of_facts() -> dict[str, set[str]]:
@@ -80,7 +81,11 @@ def test_errors_are_told_apart() -> None:
     kinds = [kind for kind in vars(errors).values() if isinstance(kind, type) and issubclass(kind, RundletError)]
     told = {}
     for kind in kinds:
-        error = kind("It is so.", errno=5, reason="it is so") if issubclass(kind, FileProblem) else kind("It is so.")
+        error = (
+            kind("It is so.", errno=5, cause=Sentence("it is so"), path="a.txt")
+            if issubclass(kind, FileProblem)
+            else kind("It is so.")
+        )
         told[kind.__name__] = cause_of(error).reason
         assert finding_words(cause_of(error)) == "it is so"
     assert told["ChecksumMismatch"] is Reason.CHECKSUM and told["Truncated"] is Reason.CUT_OFF
@@ -88,6 +93,18 @@ def test_errors_are_told_apart() -> None:
     assert len(set(told.values())) >= 10
     issue = issue_of("a.txt", errors.Corrupt("It is bad.", offset=77, hint="Fetch it again."), Reason.LEFT_OUT)
     assert (issue.offset, issue_line(issue)) == (77, "a.txt: was left out: it is bad. Fetch it again.")
+
+
+def test_why_a_job_came_to_nothing_is_kept_as_facts(tmp_path: Path) -> None:
+    hint = "Fetch the {count:part|parts} again."
+    error = errors.Truncated("{archive:name} ends at {offset}.", archive="a{b}.zip", offset=7, hint=hint, count=2)
+    why = failure_of("Unpack a{b}.zip", error).why
+    assert why is not None
+    Journal(tmp_path).add(failed_record(Unpacked, [], tmp_path, why, cancelled=False), ())
+    (record,) = Journal(tmp_path).records()
+    assert record.why == why
+    assert record_words(record) == str(error) == "“a{b}.zip” ends at 7. Fetch the 2 parts again."
+    assert any(hint in path.read_text() for path in tmp_path.rglob("*") if path.is_file())
 
 
 def test_every_kind_of_job_is_said_and_undone(tmp_path: Path) -> None:

@@ -549,7 +549,7 @@ def test_jobs_are_taken_back_and_kept_in_the_log(
     assert all(record.undone for record in window.history.journal.records())
     told = replace(
         window.history.journal.records()[0],
-        problems=tuple(issue(name, Reason.SAID, words=words) for name, words in (("a", "bad"), ("b", "worse"))),
+        problems=tuple(issue(name, Reason.SAID, problem=words) for name, words in (("a", "bad"), ("b", "worse"))),
     )
     log.show_records([told])
     assert log.problems.toPlainText() == "a: bad\nb: worse" and log.copy_button.isVisible()

@@ -375,7 +375,7 @@ def test_a_result_with_problems_stays_until_it_is_read(
     def bad(_: Job) -> Outcome:
         outcome = Unpacked(home)
         for words in problems:
-            outcome.add("x", Reason.SAID, words=words)
+            outcome.add("x", Reason.SAID, problem=words)
         return outcome
 
     for _ in range(2):

@@ -139,7 +139,9 @@ def rows_or_error(rows: list[int], reader: ArchiveReader, path: str) -> list[int
     """
     if not rows:
         raise PlanError(
-            say("There is no {path:name} in {archive:name}.", path=path, archive=reader.source.name),
+            "There is no {path:name} in {archive:name}.",
             hint="“rundlet list” shows what there is.",
+            path=path,
+            archive=reader.source.name,
         )
     return rows

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 from rundlet.core.errors import PlanError
 from rundlet.core.text import plain_path, quoted
-from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -22,7 +21,7 @@ def matching(reader: ArchiveReader, patterns: list[str]) -> list[int]:
     rows = [row for row, entry in enumerate(reader.catalog) if _matches(plain_path(entry.path), patterns)]
     if not rows:
         listed = ", ".join(map(quoted, patterns))
-        raise PlanError(say("Nothing in {name:name} matches {patterns}.", name=reader.source.name, patterns=listed))
+        raise PlanError("Nothing in {name:name} matches {patterns}.", name=reader.source.name, patterns=listed)
     return rows
 
 

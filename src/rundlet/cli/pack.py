@@ -14,10 +14,11 @@ from rundlet.core.formats.detect import WRITABLE, by_ending, by_id
 from rundlet.core.fs.scan import LeaveOut
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.plans.pack_plan import PackClash, PackPlan, plan_pack
+from rundlet.core.sentences import fill
 from rundlet.core.text import shown, size
 from rundlet.core.work.packer import pack
 from rundlet.core.work.trial import Point, predicted
-from rundlet.presentation.sentences import fill, say
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
@@ -137,11 +138,9 @@ def format_of(options: argparse.Namespace) -> FormatInfo:
     if found is None:
         known = ", ".join(each.info.ending for each in WRITABLE)
         raise PlanError(
-            say(
-                "The extension of {name:name} stands for no format ({known}). Give it one, or name a --format.",
-                name=options.out.name,
-                known=known,
-            )
+            "The extension of {name:name} stands for no format ({known}). Give it one, or name a --format.",
+            name=options.out.name,
+            known=known,
         )
     return found.info
 

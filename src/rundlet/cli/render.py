@@ -71,7 +71,7 @@ def issue_values(issues: Iterable[Issue]) -> list[dict[str, Any]]:
             "reason": issue.reason.value,
             "problem": issue.problem,
             "offset": issue.offset if issue.offset >= 0 else None,
-            "hint": issue.hint or None,
+            "hint": str(issue.hint) or None,
         }
         for issue in issues
     ]

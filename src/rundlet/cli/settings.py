@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Any
 from rundlet.core.errors import PlanError
 from rundlet.core.settings import SETTINGS, Setting, setting_named
 from rundlet.core.userdata.settings_file import Settings
-from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
@@ -35,9 +34,7 @@ def run(options: argparse.Namespace, output: Output) -> int:
         return 0
     setting = setting_named(options.name)
     if setting is None:
-        raise PlanError(
-            say("There is no setting {name:name}.", name=options.name), hint="“rundlet settings” lists them."
-        )
+        raise PlanError("There is no setting {name:name}.", hint="“rundlet settings” lists them.", name=options.name)
     if options.reset:
         settings.reset(setting)
     elif options.value is not None:
@@ -51,8 +48,7 @@ def _parsed(setting: Setting[Any], words: str) -> Any:
         return setting.parse(words)
     except ValueError as error:
         raise PlanError(
-            say("{setting} can't be {words:name}.", setting=setting.id, words=words),
-            hint=say("It can be: {words}.", words=setting.words),
+            "{setting} can't be {words:name}.", hint="It can be: {words}.", setting=setting.id, words=setting.words
         ) from error
 
 

@@ -28,39 +28,61 @@ from __future__ import annotations
 
 import errno as codes
 from pathlib import Path
+from typing import Literal
 
-from rundlet.core.text import lower, quoted
+from rundlet.core.sentences import Sentence
 
 
 class RundletError(Exception):
     """One thing that went wrong, in a sentence that a person can act on.
 
     Args:
-        message: one sentence, ending in a full stop.
-        archive: the archive concerned, for the details.
+        said: one sentence, ending in a full stop, with its facts, or its template alone, with fields as
+            :func:`rundlet.core.sentences.fill` knows them.
+        archive: the name of the archive concerned, which is also what its field ``archive`` stands for.
         entry: the entry concerned, as the archive names it.
-        offset: where in the archive, in bytes from its start.
-        hint: one more sentence that says what can be done now.
+        offset: where in the archive, in bytes from its start; also what the field ``offset`` stands for.
+        hint: one more sentence, of the same facts, that says what can be done now.
+        facts: what the fields stand for, by name.
+
+    Attributes:
+        sentence: what is said, with its facts.
+        advice: the same for the hint, or None.
     """
 
     def __init__(
         self,
-        message: str,
+        said: str | Sentence,
         *,
         archive: str | None = None,
         entry: str | None = None,
         offset: int | None = None,
-        hint: str | None = None,
+        hint: str | Sentence = "",
+        **facts: object,
     ) -> None:
-        super().__init__(message)
-        self.message = message
+        if isinstance(said, str):
+            said = Sentence(said)
+        super().__init__(said.template)
         self.archive = archive
         self.entry = entry
         self.offset = offset
-        self.hint = hint
+        known = {"archive": archive, "offset": offset}
+        facts = {**said.facts, **facts, **{name: fact for name, fact in known.items() if fact is not None}}
+        self.sentence = Sentence(said.template, facts)
+        self.advice = hint if isinstance(hint, Sentence) else Sentence(hint, facts) if hint else None
+
+    @property
+    def message(self) -> str:
+        """What went wrong, as one sentence."""
+        return str(self.sentence)
+
+    @property
+    def hint(self) -> str:
+        """What can be done now, as a sentence, or ""."""
+        return str(self.advice or "")
 
     def __str__(self) -> str:
-        return f"{self.message} {self.hint}" if self.hint else self.message
+        return f"{self.message} {self.hint}" if self.advice else self.message
 
 
 class FormatError(RundletError):
@@ -127,14 +149,14 @@ class FileProblem(RundletError):
     """The system refused to read or write a file.
 
     Attributes:
-        errno: the system's number for the reason.
-        reason: the reason alone, as a clause.
+        errno: the system's number for the reason; 0 where it was Rundlet itself that refused.
+        reason: the reason alone, as a clause; also what the field ``cause`` stands for, as ``path`` does for the file.
     """
 
-    def __init__(self, message: str, *, errno: int, reason: str = "", hint: str | None = None) -> None:
-        super().__init__(message, hint=hint)
+    def __init__(self, said: str, *, errno: int, cause: Sentence, path: str) -> None:
+        super().__init__(said, cause=cause, path=path)
         self.errno = errno
-        self.reason = reason
+        self.reason = cause
 
 
 class Cancelled(BaseException):
@@ -164,25 +186,71 @@ _REASONS = {
 }
 
 
-def file_problem(error: OSError, doing: str, path: str | Path) -> FileProblem:
+Doing = Literal[
+    "check",
+    "copy",
+    "look at",
+    "make the folder",
+    "move",
+    "move back",
+    "move to the trash",
+    "open",
+    "open the folder",
+    "read",
+    "read what is kept in",
+    "remove",
+    "rename",
+    "take out of the trash",
+    "undo",
+    "unpack into",
+    "write",
+    "write to",
+    "write to the folder",
+]
+
+_COULD_NOT: dict[Doing, str] = {
+    "check": "Could not check {path:name}: {cause}.",
+    "copy": "Could not copy {path:name}: {cause}.",
+    "look at": "Could not look at {path:name}: {cause}.",
+    "make the folder": "Could not make the folder {path:name}: {cause}.",
+    "move": "Could not move {path:name}: {cause}.",
+    "move back": "Could not move back {path:name}: {cause}.",
+    "move to the trash": "Could not move {path:name} to the trash: {cause}.",
+    "open": "Could not open {path:name}: {cause}.",
+    "open the folder": "Could not open the folder {path:name}: {cause}.",
+    "read": "Could not read {path:name}: {cause}.",
+    "read what is kept in": "Could not read what is kept in {path:name}: {cause}.",
+    "remove": "Could not remove {path:name}: {cause}.",
+    "rename": "Could not rename {path:name}: {cause}.",
+    "take out of the trash": "Could not take {path:name} out of the trash: {cause}.",
+    "undo": "Could not undo {path:name}: {cause}.",
+    "unpack into": "Could not unpack into {path:name}: {cause}.",
+    "write": "Could not write {path:name}: {cause}.",
+    "write to": "Could not write to {path:name}: {cause}.",
+    "write to the folder": "Could not write to the folder {path:name}: {cause}.",
+}
+
+
+def file_problem(error: OSError, doing: Doing, path: str | Path) -> FileProblem:
     """Turn an operating system error into a sentence.
 
     Args:
         error: what the system said.
-        doing: what was being done, e.g. ``"read"`` or ``"write"``.
+        doing: what was being done.
         path: the file or folder that it was done to.
     """
     number = error.errno or codes.EIO
-    reason = _REASONS.get(number) or (error.strerror or "the system gave no reason").lower()
-    return FileProblem(f"Could not {doing} {quoted(str(path))}: {reason}.", errno=number, reason=reason)
+    if known := _REASONS.get(number):
+        return refused(doing, path, Sentence(known), number)
+    said = (error.strerror or "the system gave no reason").lower()
+    return refused(doing, path, Sentence("{said:shown}", {"said": said}), number)
+
+
+def refused(doing: Doing, path: str | Path, cause: Sentence, errno: int) -> FileProblem:
+    """What could not be done to a file, for a reason that is known: a clause and the system's number for it."""
+    return FileProblem(_COULD_NOT[doing], errno=errno, cause=cause, path=str(path))
 
 
 def content_problem(error: RundletError, path: str) -> FileProblem:
     """What keeps an entry of another archive from being read, as what is said of a file that can't be."""
-    reason = lower(error.message).rstrip(".")
-    return FileProblem(f"Could not read {quoted(path)}: {reason}.", errno=codes.EIO, reason=reason)
-
-
-def left_out(problem: FileProblem) -> str:
-    """What to say of a file that could not be packed, as a clause that follows its name."""
-    return f"could not be read ({problem.reason}) and was left out"
+    return refused("read", path, Sentence("{said:clause}", {"said": error.sentence}), codes.EIO)

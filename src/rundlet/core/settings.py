@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, Generic, TypeVar
 
 from rundlet.core.limits import DEFAULT, MIB
+from rundlet.core.sentences import fill
 from rundlet.core.text import parse_size
 
 T = TypeVar("T")
@@ -63,7 +64,7 @@ def _number(id: str, default: int, help: str, *, least: int, most: int) -> Setti
             raise ValueError(words)
         return value
 
-    return Setting(id, default, help, fits, parse, f"{least} to {most}")
+    return Setting(id, default, help, fits, parse, fill("{least} to {most}", {"least": least, "most": most}))
 
 
 def _size(id: str, default: int, help: str, *, least: int) -> Setting[int]:
@@ -75,13 +76,17 @@ def _size(id: str, default: int, help: str, *, least: int) -> Setting[int]:
             raise ValueError(words)
         return value
 
-    return Setting(id, default, help, fits, parse, f"a size such as 2GB, at least {_exact(least)}", _exact)
+    return Setting(
+        id, default, help, fits, parse, fill("a size such as 2GB, at least {least}", {"least": _exact(least)}), _exact
+    )
 
 
 def _exact(size: int) -> str:
     """A size that reads as no other one."""
     units = ((1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB"))
-    return next((f"{size // unit} {word}" for unit, word in units if not size % unit), f"{size} bytes")
+    return next(
+        (f"{size // unit} {word}" for unit, word in units if not size % unit), fill("{size} bytes", {"size": size})
+    )
 
 
 def _choice(id: str, choices: Sequence[str], help: str) -> Setting[str]:

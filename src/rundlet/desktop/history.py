@@ -86,7 +86,7 @@ class History(QObject):
                 running.kind,
                 running.source,
                 running.target,
-                result.words,
+                result.why or result.words,
                 cancelled=result.cancelled,
                 id=running.id,
             )

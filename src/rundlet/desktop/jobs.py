@@ -12,8 +12,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Outcome, Undone
+from rundlet.core.sentences import Sentence, several
 from rundlet.core.userdata.journal import new_id
-from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.desktop.background import Background
@@ -68,6 +68,7 @@ class JobResult:
         cancelled: whether it was cancelled.
         show: what *Show* leads to, or None.
         good: whether everything went as asked.
+        why: why there is no outcome, for the log.
     """
 
     title: str
@@ -77,6 +78,7 @@ class JobResult:
     good: bool = True
     outcome: Outcome | None = None
     cancelled: bool = False
+    why: Sentence | None = None
 
 
 class Jobs(QObject):
@@ -168,17 +170,14 @@ def result_of(title: str, outcome: Outcome, expected: tuple[int, float] = (0, 0.
 def failure_of(title: str, error: BaseException, kind: type[Outcome] | None = None) -> JobResult:
     """Why a job came to nothing, in a sentence."""
     if isinstance(error, Cancelled) and kind is Undone:
-        words = say("{title} was cancelled. What was undone stays undone, and you can try again.", title=title)
-        return JobResult(title, words, good=True, cancelled=True)
+        why = Sentence("{title} was cancelled. What was undone stays undone, and you can try again.", {"title": title})
+        return JobResult(title, str(why), good=True, cancelled=True, why=why)
     if isinstance(error, Cancelled):
-        return JobResult(
-            title, say("{title} was cancelled. Nothing was left behind.", title=title), good=True, cancelled=True
-        )
+        why = Sentence("{title} was cancelled. Nothing was left behind.", {"title": title})
+        return JobResult(title, str(why), good=True, cancelled=True, why=why)
     if isinstance(error, RundletError):
-        return JobResult(title, str(error), good=False)
-    return JobResult(
-        title,
-        say("{title} failed because of an error in Rundlet itself: {error}", title=title, error=error),
-        (type(error).__name__,),
-        good=False,
-    )
+        why = several([error.sentence, error.advice]) if error.advice else error.sentence
+        return JobResult(title, str(why), good=False, why=why)
+    facts = {"title": title, "error": str(error)}
+    why = Sentence("{title} failed because of an error in Rundlet itself: {error}", facts)
+    return JobResult(title, str(why), (type(error).__name__,), good=False, why=why)

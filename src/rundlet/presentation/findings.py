@@ -5,27 +5,27 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from rundlet.core.jobs.findings import Finding, Issue, Reason
+from rundlet.core.sentences import fill
 from rundlet.core.text import in_short, shortened, shown
-from rundlet.presentation.sentences import fill
 
 CLAUSES: dict[Reason, str] = {
-    Reason.CHECKSUM: "{words}",
-    Reason.CUT_OFF: "{words}",
-    Reason.DAMAGED: "{words}",
-    Reason.UNSUPPORTED: "{words}",
-    Reason.LIMIT: "{words}",
-    Reason.UNSAFE: "{words}",
-    Reason.LOCKED: "{words}",
-    Reason.WRONG_PASSWORD: "{words}",
-    Reason.MISSING_PART: "{words}",
-    Reason.SYSTEM: "{words}",
-    Reason.FAILED: "{words}",
-    Reason.SAID: "{words}",
+    Reason.CHECKSUM: "{problem:clause}",
+    Reason.CUT_OFF: "{problem:clause}",
+    Reason.DAMAGED: "{problem:clause}",
+    Reason.UNSUPPORTED: "{problem:clause}",
+    Reason.LIMIT: "{problem:clause}",
+    Reason.UNSAFE: "{problem:clause}",
+    Reason.LOCKED: "{problem:clause}",
+    Reason.WRONG_PASSWORD: "{problem:clause}",
+    Reason.MISSING_PART: "{problem:clause}",
+    Reason.SYSTEM: "{problem:clause}",
+    Reason.FAILED: "{problem:clause}",
+    Reason.SAID: "{problem}",
     # An archive as a whole
     Reason.JUNK_BEHIND: "{count:byte|bytes} after its end {count:=doesn't|don't} belong to it",
-    Reason.ENTRIES_MISSING: "items are missing from the file list, and those after them may not belong in it: {cause}",
-    Reason.ENTRIES_MAY_BE_MISSING: "items may be missing from the file list, and those after them may not belong in it: {cause}",
-    Reason.LIST_ENDS: "the file list ends after {count:item|items}: {cause}",
+    Reason.ENTRIES_MISSING: "items are missing from the file list, and those after them may not belong in it: {cause:clause}",
+    Reason.ENTRIES_MAY_BE_MISSING: "items may be missing from the file list, and those after them may not belong in it: {cause:clause}",
+    Reason.LIST_ENDS: "the file list ends after {count:item|items}: {cause:clause}",
     Reason.FILES_DOUBTFUL: "{count:file|files} may be damaged, which their names will say when they come out",
     Reason.FILES_UNCHECKED: "{count:file|files} can't be checked, as their checksum is missing with what is missing",
     Reason.NEXT_PART: "part {number} may belong to it, and is not here",
@@ -169,7 +169,7 @@ def issue_line(issue: Issue) -> str:
     """An issue in one line; a long name loses its middle."""
     words = issue_words(issue)
     if issue.hint:
-        words = f"{words}. {shown(issue.hint)}"
+        words = f"{words}. {shown(str(issue.hint))}"
     return in_short(f"{shortened(shown(shortened(issue.item)))}: {words}" if issue.item else words)
 
 

@@ -22,9 +22,10 @@ from rundlet.core.jobs.outcomes import (
     Undone,
     Unpacked,
 )
+from rundlet.core.sentences import fill
 from rundlet.core.text import sentence, size
 from rundlet.presentation.findings import issue_words, problem_words
-from rundlet.presentation.sentences import fill, joined
+from rundlet.presentation.sentences import joined
 
 if TYPE_CHECKING:
     from rundlet.core.userdata.journal import Record
@@ -431,5 +432,5 @@ def record_title(record: Record) -> str:
 def record_words(record: Record) -> str:
     """What the log tells of a job, in a few sentences."""
     if record.result != "done":
-        return record.why
+        return str(record.why)
     return outcome_words(replace(record.outcome, issues=[*record.problems, *record.notes]))

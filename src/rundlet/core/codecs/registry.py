@@ -13,7 +13,6 @@ from backports import zstd
 from rundlet.core.codecs import deflate_codec
 from rundlet.core.errors import Corrupt, LimitExceeded
 from rundlet.core.limits import KIB
-from rundlet.core.text import size
 
 if TYPE_CHECKING:
     from rundlet.core.codecs.base import Decoder
@@ -105,8 +104,10 @@ def check_memory(wanted: int, allowed: int) -> None:
     """
     if wanted > allowed:
         raise LimitExceeded(
-            f"Unpacking it would take {size(wanted)} of memory, more than the {size(allowed)} allowed.",
+            "Unpacking it would take {wanted:size} of memory, more than the {allowed:size} allowed.",
             hint="It can be allowed more with --memory.",
+            wanted=wanted,
+            allowed=allowed,
         )
 
 

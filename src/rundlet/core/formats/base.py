@@ -12,7 +12,6 @@ from rundlet.core.errors import Corrupt, PasswordNeeded
 from rundlet.core.limits import MAX_LINK_TARGET
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.streams.parts import JoinedSource
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -61,7 +60,7 @@ class ArchiveReader(ABC):
         unlocked: whether a password was taken.
         names_hidden: whether the list itself was locked.
         code_page: how names are read that do not say how they are written; "" when all say so.
-        unkept: why the archive can't be written anew without losing something that it says, as a clause, or "".
+        unkept: the sentence of why the archive can't be written anew without losing something that it says, or "".
         uncounted: the same, where it can't be written with more or fewer entries than it has.
         doubtful: rows of files that may be damaged, as a stretch is in which they lie; which of them is can't be told.
     """
@@ -89,9 +88,8 @@ class ArchiveReader(ABC):
         """
         filled = rows[(self.catalog.size[rows] != 0) & (self.catalog.kind[rows] != Kind.DIR)]
         if len(filled) and not self.unlocked and bool(self.catalog.encrypted[filled].all()):
-            name = quoted(self.source.name)
             raise PasswordNeeded(
-                f"{name} is locked with a password.", archive=self.source.name, hint="Give its password."
+                "{archive:name} is locked with a password.", archive=self.source.name, hint="Give its password."
             )
 
     def extents(self, rows: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int64]] | None:

@@ -19,7 +19,6 @@ from rundlet.core.errors import ChecksumMismatch, Corrupt, LimitExceeded, Missin
 from rundlet.core.formats.stream_blocks import BlockMember, Bzip2Member, XzMember
 from rundlet.core.limits import CHUNK, DEFAULT, KIB, MIB
 from rundlet.core.streams.exact import read_there
-from rundlet.core.text import lower, quoted
 
 if TYPE_CHECKING:
     from rundlet.core.streams.sources import ByteSource
@@ -224,7 +223,7 @@ def _block_member(
         return None
     member = XzMember(source, table, start.packed, memory=memory, workers=workers) if table else None
     if midway and (member is None or not member.wanted or member.wanted[0][1].start != start.packed):
-        raise Corrupt(f"{quoted(source.name)} is not what it was when it was listed.", archive=source.name)
+        raise Corrupt("{archive:name} is not what it was when it was listed.", archive=source.name)
     return member
 
 
@@ -315,23 +314,20 @@ class _Member:
                     if self._packing.endless:
                         return
                     raise Truncated(
-                        f"{quoted(self._source.name)} is cut off: its packed data ends too early.",
-                        archive=self._source.name,
+                        "{archive:name} is cut off: its packed data ends too early.", archive=self._source.name
                     )
             try:
                 out = decoder.decompress(data, min(CHUNK, behind - total) if total < behind else step)
             except Corrupt as error:
                 raise type(error)(
-                    f"{quoted(self._source.name)} is damaged: {lower(error.message)}", archive=self._source.name
+                    "{archive:name} is damaged: {cause:clause}.", archive=self._source.name, cause=error.sentence
                 ) from error
             except CODEC_ERRORS as error:
                 if "emory" in str(error) or "too much" in str(error):
                     raise LimitExceeded(
-                        f"Unpacking {quoted(self._source.name)} would take more memory than allowed."
+                        "Unpacking {archive:name} would take more memory than allowed.", archive=self._source.name
                     ) from error
-                raise Corrupt(
-                    f"{quoted(self._source.name)} is damaged within its packed data.", archive=self._source.name
-                ) from error
+                raise Corrupt("{archive:name} is damaged within its packed data.", archive=self._source.name) from error
             data = b""
             total += len(out)
             if out and total > behind:

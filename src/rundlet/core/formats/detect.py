@@ -15,9 +15,9 @@ from rundlet.core.formats import known
 from rundlet.core.formats.known import HEAD, may_be
 from rundlet.core.jobs.findings import Reason, issue
 from rundlet.core.model.opening import Opening
+from rundlet.core.sentences import Sentence, several
 from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sources import ByteSource, FileSource
-from rundlet.core.text import number, quoted
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader, ArchiveWriter, Format, Sink
@@ -67,6 +67,9 @@ WRITABLE: tuple[Format, ...] = (
 
 _MOST_SAID = 3  # parts that are named one by one
 
+_EMPTY = "{archive:name} is empty, so it is not an archive."
+_UNKNOWN = "{archive:name} is not an archive that Rundlet can read."
+
 
 def by_id(name: str) -> Format:
     """The format of this short name.
@@ -77,7 +80,11 @@ def by_id(name: str) -> Format:
     for one in WRITABLE:
         if one.info.id == name:
             return one
-    raise PlanError(f"Rundlet writes no format {quoted(name)}. It writes: {', '.join(f.info.id for f in WRITABLE)}.")
+    raise PlanError(
+        "Rundlet writes no format {name:name}. It writes: {formats}.",
+        name=name,
+        formats=", ".join(f.info.id for f in WRITABLE),
+    )
 
 
 def by_ending(path: Path) -> Format | None:
@@ -125,7 +132,7 @@ def open_source(source: ByteSource, opening: Opening | None = None) -> ArchiveRe
     try:
         found = detect(source)
         if found is None:
-            raise UnknownFormat(_unknown(source), archive=source.name)
+            raise UnknownFormat(_EMPTY if source.size == 0 else _UNKNOWN, archive=source.name)
         reader = found.open(source, opening or Opening())
     except (FormatError, MissingPart) as error:
         source.close()
@@ -148,23 +155,19 @@ def _more_parts(source: JoinedSource) -> MissingPart:
     last = source.parts[-1]
     if wanting := source.wanting():
         more = len(wanting) - _MOST_SAID
-        said = wanting[:_MOST_SAID] + ([f"{number(more)} more are not all here."] if more > 0 else [])
+        said = wanting[:_MOST_SAID]
+        if more > 0:
+            said.append(Sentence("{more:number} more are not all here.", {"more": more}))
         return MissingPart(
-            f"{quoted(source.name)} can't be opened with the parts that are here.",
-            archive=source.name,
-            hint=" ".join(said),
+            "{archive:name} can't be opened with the parts that are here.", archive=source.name, hint=several(said)
         )
     return MissingPart(
-        f"The parts of {quoted(source.name)} that are here, {last.number} of them, are not all of it.",
+        "The parts of {archive:name} that are here, {count:number} of them, are not all of it.",
         archive=source.name,
-        hint=f"Part {last.number + 1} should come next; fetch it into the same folder.",
+        hint="Part {next} should come next; fetch it into the same folder.",
+        count=last.number,
+        next=last.number + 1,
     )
-
-
-def _unknown(source: ByteSource) -> str:
-    if source.size == 0:
-        return f"{quoted(source.name)} is empty, so it is not an archive."
-    return f"{quoted(source.name)} is not an archive that Rundlet can read."
 
 
 def open_unlocked(path: Path, passwords: Sequence[str], opening: Opening) -> tuple[ArchiveReader, str]:

@@ -9,9 +9,9 @@ from collections.abc import Iterator
 from rundlet.core.errors import WrongPassword
 from rundlet.core.formats.name_encoding import CODE_PAGES
 from rundlet.core.limits import MAX_PASSWORD
-from rundlet.core.text import number
+from rundlet.core.sentences import Sentence
 
-TOO_LONG = f"A password has at most {number(MAX_PASSWORD)} characters."
+TOO_LONG = Sentence("A password has at most {most:number} characters.", {"most": MAX_PASSWORD})
 
 
 def spellings(password: str) -> list[str]:

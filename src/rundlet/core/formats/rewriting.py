@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.detect import by_id
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from rundlet.core.codecs.parallel import Pool
@@ -47,7 +46,7 @@ def rewrite(
     changes_count = bool(edits.removed or added)
     lost = reader.unkept or (reader.uncounted if changes_count else "")
     if lost:
-        raise PlanError(f"{quoted(reader.source.name)} can't be changed, as {lost}.")
+        raise PlanError(lost, archive=reader.source.name)
     writer = by_id(reader.info.id).create(sink, options)
     writer.keep(reader, edits, pool=pool, job=job, outcome=outcome)
     writer.write(added, pool=pool, job=job, outcome=outcome)

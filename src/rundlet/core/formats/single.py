@@ -120,7 +120,7 @@ class SingleFormat:
 
     def create(self, sink: Sink, options: WriteOptions) -> ArchiveWriter:
         raise Unsupported(
-            f"Rundlet does not write single {self.info.ending} files; choose tar{self.info.ending} or zip."
+            "Rundlet does not write single {extension} files; choose tar{extension} or zip.", extension=self.info.ending
         )
 
 

@@ -17,7 +17,6 @@ from rundlet.core.codecs.registry import DECODERS
 from rundlet.core.errors import Corrupt, LimitExceeded, MissingPart, RundletError, Truncated
 from rundlet.core.limits import CHUNK, MIB
 from rundlet.core.streams.exact import chunks, read_there
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from rundlet.core.streams.sources import ByteSource
@@ -66,7 +65,7 @@ class BlockMember:
             yield from in_order(pool, tasks, ahead=self._workers + 1)
 
     def _damaged(self) -> Corrupt:
-        return Corrupt(f"{quoted(self._source.name)} is damaged within its packed data.", archive=self._source.name)
+        return Corrupt("{archive:name} is damaged within its packed data.", archive=self._source.name)
 
 
 class Bzip2Member(BlockMember):
@@ -153,9 +152,7 @@ class Bzip2Member(BlockMember):
                     return
         if begin < 0 and self._source.size - first // 8 >= bzip2_blocks.MARK_BITS // 8:
             raise self._damaged()
-        raise Truncated(
-            f"{quoted(self._source.name)} is cut off: its packed data ends too early.", archive=self._source.name
-        )
+        raise Truncated("{archive:name} is cut off: its packed data ends too early.", archive=self._source.name)
 
     def _first_of(self, at: int) -> int | None:
         """Where the first mark of a stream must be, in bits, or None when no stream begins at that byte."""
@@ -231,7 +228,7 @@ class XzMember(BlockMember):
             yield from expand(DECODERS["xz"](self._memory), packed)
         except LimitExceeded as error:
             raise LimitExceeded(
-                f"Unpacking {quoted(self._source.name)} would take more memory than allowed."
+                "Unpacking {archive:name} would take more memory than allowed.", archive=self._source.name
             ) from error
         except MissingPart:
             raise

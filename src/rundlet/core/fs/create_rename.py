@@ -9,7 +9,6 @@ from rundlet.core.errors import Clash, PlanError, file_problem
 from rundlet.core.fs.safe_names import first_free
 from rundlet.core.limits import MAX_COMPONENT
 from rundlet.core.streams.renaming import rename_new
-from rundlet.core.text import quoted
 
 
 def new_folder(parent: Path, name: str = "New folder") -> Path:
@@ -38,19 +37,19 @@ def rename(path: Path, name: str) -> Path:
         FileProblem: when the system refuses.
     """
     if not name or name in (".", "..") or "/" in name or "\0" in name or len(os.fsencode(name)) > MAX_COMPONENT:
-        raise PlanError(f"{quoted(name)} can't be the name of a file.")
+        raise PlanError("{name:name} can't be the name of a file.", name=name)
     target = path.with_name(name)
     if target == path:
         return path
     if os.path.lexists(target) and not (path.name.casefold() == name.casefold() and target.samefile(path)):
-        raise Clash(f"There is a {quoted(name)} already.")
+        raise Clash("There is a {name:name} already.", name=name)
     try:
         if os.path.lexists(target):
             path.rename(target)  # on a disk that takes both for one name, which changes its case
         else:
             rename_new(path, target)
     except FileExistsError as error:
-        raise Clash(f"There is a {quoted(name)} already.") from error
+        raise Clash("There is a {name:name} already.", name=name) from error
     except OSError as error:
         raise file_problem(error, "rename", path) from error
     return target

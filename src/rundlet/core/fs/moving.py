@@ -16,10 +16,10 @@ from rundlet.core.fs.safe_names import first_free
 from rundlet.core.fs.unfinished import noted
 from rundlet.core.jobs.findings import Finding, Reason, cause_of
 from rundlet.core.limits import CHUNK
+from rundlet.core.sentences import Sentence
 from rundlet.core.streams.files import Stamp, open_file, stamp_of
 from rundlet.core.streams.renaming import rename_new, sync_disk
 from rundlet.core.streams.replacing import hidden_name, hold
-from rundlet.core.text import shown
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
@@ -120,7 +120,7 @@ def move_to(path: Path, target: Path) -> Path | None:
         rename_new(path, target)
     except FileExistsError as error:
         raise FileProblem(
-            f"The place of {shown(str(target))} is taken.", errno=0, reason="its place is taken"
+            "The place of {path:name} is taken.", errno=0, cause=Sentence("its place is taken"), path=str(target)
         ) from error
     except OSError as error:
         if error.errno == errno.EXDEV:

@@ -12,7 +12,6 @@ from pathlib import Path
 from rundlet.core.errors import FileProblem, UnsafePath, file_problem
 from rundlet.core.streams.replacing import hidden_name
 from rundlet.core.streams.sinks import NewFile, mark, put_file
-from rundlet.core.text import quoted
 
 _FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC
 _OPEN_AT_ONCE = 64
@@ -147,7 +146,8 @@ class SafeRoot:
         except OSError:
             return file_problem(error, "unpack into", self.path(steps))
         return UnsafePath(
-            f"A link stands where its folder {quoted(steps[-1])} should be; nothing is written through links."
+            "A link stands where its folder {folder:name} should be; nothing is written through links.",
+            folder=steps[-1],
         )
 
     def new_file(self, steps: Steps) -> NewFile:

@@ -12,13 +12,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote
 
-from rundlet.core.errors import Cancelled, FileProblem, file_problem
+from rundlet.core.errors import Cancelled, FileProblem, file_problem, refused
 from rundlet.core.fs.base_folders import data_home
 from rundlet.core.fs.safe_names import first_free
 from rundlet.core.jobs.findings import Reason
+from rundlet.core.sentences import Sentence
 from rundlet.core.streams.renaming import rename_new
 from rundlet.core.streams.replacing import hidden_name
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
@@ -84,8 +84,7 @@ def send_to_trash(path: Path) -> None:
 
 
 def _no_trash(path: Path) -> FileProblem:
-    reason = "its disk has no trash"
-    return FileProblem(f"Could not move {quoted(str(path))} to the trash: {reason}.", errno=errno.EACCES, reason=reason)
+    return refused("move to the trash", path, Sentence("its disk has no trash"), errno.EACCES)
 
 
 def _trash_link(path: Path) -> str:
@@ -173,7 +172,7 @@ def from_trash(path: Path, info: str = "") -> None:
         found.unlink()
     except FileExistsError as error:
         raise FileProblem(
-            f"The place of {quoted(str(path))} is taken.", errno=0, reason="its place is taken"
+            "The place of {path:name} is taken.", errno=0, cause=Sentence("its place is taken"), path=str(path)
         ) from error
     except OSError as error:
         raise file_problem(error, "take out of the trash", path) from error
@@ -196,7 +195,9 @@ def in_trash(path: Path, info: str = "") -> tuple[Path, Path]:
         found = max(_entries(path), key=lambda entry: entry[0], default=None)
         if found is not None:
             return found[2], found[1]
-    raise FileProblem(f"{quoted(str(path))} is not in the trash any more.", errno=0, reason="not in the trash")
+    raise FileProblem(
+        "{path:name} is not in the trash any more.", errno=0, cause=Sentence("not in the trash"), path=str(path)
+    )
 
 
 def _entries(path: Path) -> Iterator[tuple[tuple[str, int], Path, Path]]:

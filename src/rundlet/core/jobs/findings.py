@@ -20,7 +20,7 @@ from rundlet.core.errors import (
     Unsupported,
     WrongPassword,
 )
-from rundlet.core.text import lower
+from rundlet.core.sentences import Sentence
 
 
 class Severity(Enum):
@@ -213,13 +213,17 @@ _REASONS: tuple[tuple[type[RundletError], Reason], ...] = (
 )
 
 
+_FORMER = {"words": "problem"}
+"""Names of facts in logs that an earlier version wrote."""
+
+
 @dataclass(frozen=True, slots=True)
 class Finding:
     """Something that is so.
 
     Attributes:
         reason: what.
-        facts: the names, counts and sizes in bytes that its sentence needs; other findings where one is the cause of this one.
+        facts: the names, counts and sizes in bytes that its sentence needs; another finding or a sentence where that is its cause.
     """
 
     reason: Reason
@@ -243,14 +247,14 @@ class Finding:
         """
         assert isinstance(values, list)
         reason, facts = values
-        return cls(Reason(reason), {str(name): _fact(value) for name, value in facts.items()})
+        return cls(Reason(reason), {_FORMER.get(name, name): _fact(value) for name, value in facts.items()})
 
 
-Fact = str | int | Finding | tuple[Finding, ...]
+Fact = str | int | Sentence | Finding | tuple[Finding, ...]
 
 
 def _value(fact: Fact) -> object:
-    if isinstance(fact, Finding):
+    if isinstance(fact, Finding | Sentence):
         return fact.as_values()
     return [each.as_values() for each in fact] if isinstance(fact, tuple) else fact
 
@@ -258,6 +262,8 @@ def _value(fact: Fact) -> object:
 def _fact(value: object) -> Fact:
     if isinstance(value, str | int):
         return value
+    if isinstance(value, dict):
+        return Sentence.from_values(value)
     assert isinstance(value, list)
     if value and isinstance(value[0], str):
         return Finding.from_values(value)
@@ -272,13 +278,13 @@ class Issue:
         item: the entry, file or archive, as it is named in the archive or on the disk.
         finding: what is so and what became of it.
         offset: where in the archive, in bytes from its start; -1 where that is not known.
-        hint: a sentence that says what can be done, or "".
+        hint: what can be done, or ""; a plain string where it comes from a log of an earlier version.
     """
 
     item: str
     finding: Finding
     offset: int = -1
-    hint: str = ""
+    hint: Sentence | str = ""
 
     @property
     def reason(self) -> Reason:
@@ -301,7 +307,7 @@ class Issue:
             "item": self.item,
             "finding": self.finding.as_values(),
             **({"offset": self.offset} if self.offset >= 0 else {}),
-            **({"hint": self.hint} if self.hint else {}),
+            **({"hint": _value(self.hint)} if self.hint else {}),
         }
 
     @classmethod
@@ -312,8 +318,9 @@ class Issue:
             ValueError, TypeError, KeyError, AttributeError: when it is none.
         """
         offset = values.get("offset", -1)
-        assert isinstance(offset, int)
-        return cls(str(values["item"]), Finding.from_values(values["finding"]), offset, str(values.get("hint", "")))
+        hint = _fact(values.get("hint", ""))
+        assert isinstance(offset, int) and isinstance(hint, str | Sentence)
+        return cls(str(values["item"]), Finding.from_values(values["finding"]), offset, hint)
 
 
 def issue(item: str, reason: Reason, **facts: Fact) -> Issue:
@@ -323,8 +330,7 @@ def issue(item: str, reason: Reason, **facts: Fact) -> Issue:
 
 def cause_of(error: RundletError) -> Finding:
     """An error as the cause of something else."""
-    words = error.reason if isinstance(error, FileProblem) else lower(error.message).rstrip(".")
-    return Finding(_reason_of(error), {"words": words})
+    return Finding(_reason_of(error), {"problem": error.reason if isinstance(error, FileProblem) else error.sentence})
 
 
 def issue_of(item: str, error: RundletError, reason: Reason | None = None, **facts: Fact) -> Issue:
@@ -335,15 +341,15 @@ def issue_of(item: str, error: RundletError, reason: Reason | None = None, **fac
     """
     cause = cause_of(error)
     finding = cause if reason is None else Finding(reason, {"cause": cause, **facts})
-    return Issue(item, finding, -1 if error.offset is None else error.offset, error.hint or "")
+    return Issue(item, finding, -1 if error.offset is None else error.offset, error.advice or "")
 
 
-def words_of(issue: Issue) -> str:
-    """The words of the error that is at the bottom of an issue, or ""."""
+def said_of(issue: Issue) -> Fact:
+    """What the error says that is at the bottom of an issue, or ""."""
     finding = issue.finding
     while isinstance(cause := finding.facts.get("cause"), Finding):
         finding = cause
-    return str(finding.facts.get("words", ""))
+    return finding.facts.get("problem", "")
 
 
 def _reason_of(error: RundletError) -> Reason:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from enum import Enum
 
+from rundlet.core.sentences import fill
+
 
 class FileType(Enum):
     """A group of file types that people look for together; the value is its word in the plural."""
@@ -59,6 +61,17 @@ _NOUNS = {
     FileType.DOCUMENTS: "document",
     FileType.PROGRAMS: "program",
 }
+_OF_A_TYPE = {
+    FileType.ARCHIVES: "{extension} archive",
+    FileType.PICTURES: "{extension} picture",
+    FileType.TABLES: "{extension} table",
+    FileType.SOUND: "{extension} sound",
+    FileType.FILMS: "{extension} film",
+    FileType.MAPS: "{extension} map",
+    FileType.TEXT: "{extension} text",
+    FileType.DOCUMENTS: "{extension} document",
+    FileType.PROGRAMS: "{extension} program",
+}
 
 
 def file_type_of(name: str) -> FileType:
@@ -89,7 +102,5 @@ def word_for(name: str) -> str:
     ending = name.rpartition(".")[2].lower() if "." in name else ""
     if ending in _WORDS:
         return _WORDS[ending]
-    noun = _NOUNS.get(file_type_of(name))
-    if noun is not None:
-        return f"{ending.upper()} {noun}"
-    return f"{ending.upper()} file" if 0 < len(ending) <= 5 else "File"
+    known = _OF_A_TYPE.get(file_type_of(name), "{extension} file" if 0 < len(ending) <= 5 else "File")
+    return fill(known, {"extension": ending.upper()})

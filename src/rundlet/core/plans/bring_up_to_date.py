@@ -15,7 +15,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.plans.change_plan import Changes, folders_above
 from rundlet.core.plans.changeable import is_same
-from rundlet.core.text import plain_path, quoted
+from rundlet.core.text import plain_path
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -71,7 +71,7 @@ def differences(
     """
     job = job or Job()
     if not folder.is_dir():
-        raise PlanError(f"There is no folder {quoted(str(folder))}.")
+        raise PlanError("There is no folder {folder:name}.", folder=str(folder))
     there = {plain_path(reader.catalog.path(row)): row for row in range(len(reader.catalog))}
     own = as_text(folder.resolve().name)
     if into is None:

@@ -24,7 +24,7 @@ from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.model.item import PackItem
 from rundlet.core.plans.changeable import is_same, open_changeable
 from rundlet.core.plans.pack_plan import absolute, can_do, kept_by, originals_of
-from rundlet.core.text import plain_path, quoted
+from rundlet.core.text import plain_path
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -234,9 +234,9 @@ def plan_change(
         names.add(changes.items)
         edits = Edits(frozenset(names.removed), names.renamed, dict(changes.times), dict(changes.modes))
         if not (edits or names.added) and any(found.reason is Reason.ALREADY_IN_ARCHIVE for found in names.issues):
-            raise PlanError(f"{quoted(archive.name)} already holds all of it.")
+            raise PlanError("{archive:name} already holds all of it.", archive=archive.name)
         if not (edits or names.added):
-            raise PlanError(f"Nothing in {quoted(archive.name)} would change.")
+            raise PlanError("Nothing in {archive:name} would change.", archive=archive.name)
         added, lost = kept_by(names.added, info, options)
         issues += [*names.issues, *lost, *_broken(reader, edits)]
         gone = {plain_path(reader.catalog.path(row)) for row in edits.removed}
@@ -311,14 +311,14 @@ class _Names:
         plain = plain_path(path)
         _see_that_it_is_a_path(plain)
         if plain in self._there or (plain in self._folders and not is_folder):
-            raise PlanError(f"{quoted(plain)} is in the archive already.", hint="Choose another name.")
+            raise PlanError("{path:name} is in the archive already.", hint="Choose another name.", path=plain)
         self._see_that_it_lies_in_folders(plain)
         self._note(plain, row, is_folder=is_folder)
 
     def _see_that_it_lies_in_folders(self, path: str) -> None:
         above = next((above for above in folders_above(path) if above in self._files), None)
         if above is not None:
-            raise PlanError(f"{quoted(above)} is a file, so nothing can be put into it.")
+            raise PlanError("{path:name} is a file, so nothing can be put into it.", path=above)
 
     def _note(self, path: str, row: int, *, is_folder: bool) -> None:
         self._there[path] = row
@@ -407,6 +407,6 @@ def _see_that_it_is_a_path(path: str) -> None:
         PlanError: when it is not.
     """
     if not path or any(step in ("", ".", "..") for step in path.split("/")) or "\0" in path:
-        raise PlanError(f"{quoted(path)} can't be a name in an archive.", hint="Choose another name.")
+        raise PlanError("{path:name} can't be a name in an archive.", hint="Choose another name.", path=path)
     if len(path.encode("utf-8", "surrogateescape")) > MAX_PATH:
         raise PlanError("The name is too long.", hint="Choose a shorter one.")

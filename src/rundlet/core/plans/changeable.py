@@ -13,7 +13,6 @@ from rundlet.core.limits import CHUNK
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.model.opening import Opening
 from rundlet.core.streams.parts import files_of
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -28,24 +27,35 @@ def open_changeable(path: Path, password: str, job: Job) -> ArchiveReader:
         PlanError: when it can't be changed; the message says why.
         RundletError: when it can't be opened, or not with the password.
     """
-    name = quoted(path.name)
+    name = path.name
     reader = open_archive(path, Opening(job=job, password=password or None))
     try:
         if files_of(reader.source) != [path] or reader.source.size != path.stat().st_size:
             raise PlanError(
-                f"{name} comes in parts or behind a program, so it can't be changed.",
+                "{archive:name} comes in parts or behind a program, so it can't be changed.",
                 hint="Convert it to a new archive.",
+                archive=name,
             )
         if reader.info.id not in {known.info.id for known in WRITABLE}:
             raise PlanError(
-                f"An archive in the format {reader.info.id} can't be changed.", hint="Convert it to another format."
+                "An archive in the format {format} can't be changed.",
+                hint="Convert it to another format.",
+                format=reader.info.id,
             )
         if any(notice.problem for notice in reader.notices):
-            raise PlanError(f"{name} is damaged, so it can't be changed.", hint="Unpack what is intact instead.")
+            raise PlanError(
+                "{archive:name} is damaged, so it can't be changed.",
+                hint="Unpack what is intact instead.",
+                archive=name,
+            )
         if reader.unkept:
-            raise PlanError(f"{name} can't be changed, as {reader.unkept}.")
+            raise PlanError(reader.unkept, archive=name)
         if reader.catalog.encrypted.any() and not password:
-            raise PlanError(f"{name} is locked, and what is added would not be.", hint="Type its password first.")
+            raise PlanError(
+                "{archive:name} is locked, and what is added would not be.",
+                hint="Type its password first.",
+                archive=name,
+            )
         if reader.catalog.encrypted.any() and not reader.unlocked:
             reader.unlock(password)
     except BaseException:

@@ -15,7 +15,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.model.item import PackItem
 from rundlet.core.plans.pack_plan import PackClash, PackPlan, plan_of_items
-from rundlet.core.text import plain_path, quoted
+from rundlet.core.text import plain_path
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -112,7 +112,9 @@ def plan_convert(
     job = job or Job()
     wanted = list(range(len(reader.catalog))) if rows is None else list(rows)
     if bool(reader.catalog.encrypted[np.array(wanted, np.int64)].any()) and not reader.unlocked:
-        raise PlanError(f"{quoted(reader.source.name)} is locked with a password.", hint="Give its password.")
+        raise PlanError(
+            "{archive:name} is locked with a password.", hint="Give its password.", archive=reader.source.name
+        )
     items, issues = items_in(reader, contents, wanted, job)
     notices = [notice for notice in reader.notices if notice.problem]
     return plan_of_items(

@@ -14,15 +14,13 @@ from rundlet.core.formats.passwords import TOO_LONG
 from rundlet.core.fs.disk_space import existing_parent, free_bytes
 from rundlet.core.fs.safe_names import as_text, first_free
 from rundlet.core.fs.scan import Found, LeaveOut, not_text, walk
-from rundlet.core.jobs.findings import Issue, Reason, issue, words_of
+from rundlet.core.jobs.findings import Issue, Reason, issue, said_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import MAX_COMPONENT, MAX_PASSWORD
 from rundlet.core.model.entry import MOST_TIME, Kind
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.plans.losses import not_kept, traits_of
 from rundlet.core.streams.parts import is_taken_by_parts, part_path, whole_set
-from rundlet.core.text import number, quoted
-from rundlet.core.text import size as text_size
 
 if TYPE_CHECKING:
     from rundlet.core.model.item import PackItem
@@ -147,7 +145,7 @@ def plan_pack(
     walked = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=skip, tick=job.checkpoint)
     found, issues = walked.items, walked.issues
     if not found:
-        raise PlanError(f"There is nothing to pack.{_why_nothing(issues)}")
+        raise _nothing(issues)
     plan = _planned(
         found,
         issues,
@@ -300,15 +298,18 @@ def _found(
     return found
 
 
-def _why_nothing(issues: Sequence[Issue]) -> str:
-    """Why the first item is not packed, in a sentence, or ""."""
+def _nothing(issues: Sequence[Issue]) -> PlanError:
+    """There is nothing to pack, and why the first item is not packed."""
     if not issues:
-        return ""
-    name = quoted(issues[0].item)
+        return PlanError("There is nothing to pack.")
+    name = issues[0].item
     if issues[0].reason is Reason.IS_THE_ARCHIVE:
-        return f" {name} was left out, as the new archive takes its place."
-    words = words_of(issues[0])
-    return f" {name} was left out: {words}." if words else f" {name} was left out, as it is no ordinary file."
+        return PlanError(
+            "There is nothing to pack. {name:name} was left out, as the new archive takes its place.", name=name
+        )
+    if cause := said_of(issues[0]):
+        return PlanError("There is nothing to pack. {name:name} was left out: {cause:clause}.", name=name, cause=cause)
+    return PlanError("There is nothing to pack. {name:name} was left out, as it is no ordinary file.", name=name)
 
 
 def can_do(info: FormatInfo, options: WriteOptions) -> None:
@@ -320,14 +321,19 @@ def can_do(info: FormatInfo, options: WriteOptions) -> None:
     if len(options.password) > MAX_PASSWORD:
         raise PlanError(TOO_LONG)
     if options.password and not info.can_lock:
-        raise PlanError(f"The format {info.id} can't be locked with a password.", hint="zip and 7z can.")
+        raise PlanError("The format {format} can't be locked with a password.", hint="zip and 7z can.", format=info.id)
     if options.hide_names and not (info.can_hide_names and options.password):
         if info.can_hide_names:
             raise PlanError("Names can only be hidden behind a password.")
-        raise PlanError(f"The format {info.id} can't hide the names of its items.", hint="7z can.")
+        raise PlanError("The format {format} can't hide the names of its items.", hint="7z can.", format=info.id)
     if options.method and options.method not in info.methods:
-        methods = f"It has: {', '.join(info.methods)}." if info.methods else None
-        raise PlanError(f"The format {info.id} has no method {quoted(options.method)}.", hint=methods)
+        raise PlanError(
+            "The format {format} has no method {method:name}.",
+            hint="It has: {methods}." if info.methods else "",
+            format=info.id,
+            method=options.method,
+            methods=", ".join(info.methods),
+        )
 
 
 def _in_our_time(item: PackItem) -> PackItem:
@@ -343,8 +349,11 @@ def _few_parts(size: int, part_size: int) -> None:
     """
     if part_size and size // part_size > _MOST_PARTS:
         raise PlanError(
-            f"{text_size(size)} in parts of {text_size(part_size)} would be up to {number(size // part_size)} files.",
+            "{size:size} in parts of {part_size:size} would be up to {count:number} files.",
             hint="Choose larger parts.",
+            size=size,
+            part_size=part_size,
+            count=size // part_size,
         )
 
 
@@ -355,10 +364,10 @@ def _taken(target: Path, in_parts: bool) -> bool:
 def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path, bool]:
     """The final path, and whether it replaces something."""
     if len(os.fsencode(target.name)) + (len(".001") if in_parts else 0) > MAX_COMPONENT:
-        raise PlanError(f"The name {quoted(target.name)} is too long for a disk.", hint="Choose a shorter one.")
+        raise PlanError("The name {name:name} is too long for a disk.", hint="Choose a shorter one.", name=target.name)
     parent = existing_parent(target.parent)
     if parent != target.parent:
-        raise PlanError(f"There is no folder {quoted(str(target.parent))} to put the archive in.")
+        raise PlanError("There is no folder {folder:name} to put the archive in.", folder=str(target.parent))
     if not _taken(target, in_parts):
         return target, False
     if on_clash == PackClash.RENAME:
@@ -370,8 +379,9 @@ def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path,
         if not (os.path.isdir(first) or os.path.isdir(target)):
             return target, True
     raise Clash(
-        f"{quoted(str(first))} is already there.",
+        "{path:name} is already there.",
         hint="Choose another name, or say whether to number the new one or to replace the old one.",
+        path=str(first),
     )
 
 
@@ -385,7 +395,7 @@ def _led_to(link: Path) -> Path:
         return link.resolve(strict=True)
     except (OSError, RuntimeError) as error:
         raise PlanError(
-            f"{quoted(link.name)} is a link that leads nowhere.", hint="Remove it, or choose another name."
+            "{name:name} is a link that leads nowhere.", hint="Remove it, or choose another name.", name=link.name
         ) from error
 
 

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING
 
 from rundlet.core.errors import MissingPart, Truncated
 from rundlet.core.limits import CHUNK
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from rundlet.core.streams.sources import ByteSource
@@ -113,9 +112,11 @@ def chunks(source: ByteSource, offset: int, length: int, *, chunk: int = CHUNK) 
 
 def _cut(source: ByteSource, offset: int, length: int) -> Truncated:
     return Truncated(
-        f"{quoted(source.name)} is cut off: {length} bytes should stand at {offset}, and it has {source.size} in all.",
+        "{archive:name} is cut off: {length} bytes should stand at {offset}, and it has {size} in all.",
         archive=source.name,
         offset=offset,
+        length=length,
+        size=source.size,
     )
 
 

@@ -17,10 +17,10 @@ from pathlib import Path
 from rundlet.core.errors import Clash, LimitExceeded, MissingPart, OutOfDate, file_problem
 from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.limits import CHUNK, MIB
+from rundlet.core.sentences import Sentence
 from rundlet.core.streams.replacing import BackupFolder, identity, is_list_of_names, recover
 from rundlet.core.streams.sinks import NewFile, allow_many_files, commit_files, open_folder
 from rundlet.core.streams.sources import ByteSource, FileSource, SliceSource
-from rundlet.core.text import lower, number, plural, quoted
 
 _PLAIN = re.compile(r"(?P<stem>.+)\.(?P<number>\d{3,5})$")
 _DIVIDED = re.compile(r"(?P<stem>.+)\.z(?P<number>\d{2,3})$", re.IGNORECASE)
@@ -89,16 +89,16 @@ class JoinedSource:
             inside = offset - self.starts[index]
             step = min(length, part.size - inside)
             if inside + step > part.there:
-                raise MissingPart(_missing_words(part, len(self.parts)), archive=self.name, offset=offset)
+                raise MissingPart(_missing(part, len(self.parts)), archive=self.name, offset=offset)
             assert part.source is not None
             pieces.append(part.source.read_at(inside, step))
             offset += step
             length -= step
         return b"".join(pieces) if len(pieces) != 1 else pieces[0]
 
-    def wanting(self) -> list[str]:
+    def wanting(self) -> list[Sentence]:
         """A sentence for each part that is not all there."""
-        return [_missing_words(part, len(self.parts)) for part in self.parts if part.there < part.size]
+        return [_missing(part, len(self.parts)) for part in self.parts if part.there < part.size]
 
     def gaps(self) -> list[tuple[int, int]]:
         """Where bytes are missing: from where to where, in order."""
@@ -130,8 +130,10 @@ def open_parts(path: Path) -> ByteSource | None:
         parts = _find(archive.parent, archive.name, _PLAIN)[0]
         if not parts:
             raise MissingPart(
-                f"{quoted(path.name)} lists the checksums of {plural(count, 'part')}, none of which is here.",
+                "{name:name} lists the checksums of {count:part|parts}, none of which is here.",
                 hint="Fetch the parts into the same folder.",
+                name=path.name,
+                count=count,
             )
         path = parts[min(parts)]
     if (match := _PLAIN.match(path.name)) is not None:
@@ -154,7 +156,7 @@ def _with_ending(folder: Path, stem: str) -> Path:
     for ending in (".zip", ".ZIP", ".Zip"):
         if os.path.exists(folder / f"{stem}{ending}"):
             return folder / f"{stem}{ending}"
-    raise MissingPart(f"The last part, {quoted(stem + '.zip')}, is not here, and it holds the file list.")
+    raise MissingPart("The last part, {part:name}, is not here, and it holds the file list.", part=stem + ".zip")
 
 
 def _join(
@@ -176,10 +178,13 @@ def _join(
     parts, issues = [], doubled
     missing = [n for n in range(1, count + 1) if n not in found]
     if missing and (not usual or len(missing) > _MOST_MISSING):
-        first = quoted(named(missing[0]))
-        what = f"{plural(len(missing), 'part')} of {quoted(stem)} before part {count}"
         raise MissingPart(
-            f"Missing: {what}, the first of them {first}.", hint="Fetch what is missing into the same folder."
+            "Missing: {missing:part|parts} of {name:name} before part {count}, the first of them {first:name}.",
+            hint="Fetch what is missing into the same folder.",
+            missing=len(missing),
+            name=stem,
+            count=count,
+            first=named(missing[0]),
         )
     opened: list[Part] = []
     try:
@@ -192,8 +197,7 @@ def _join(
             opened.append(part)
             parts.append(part)
             if part.there < part.size:
-                words = lower(_missing_words(part, count)).rstrip(".")
-                issues.append(issue(part.name, Reason.MISSING_PART, words=words))
+                issues.append(issue(part.name, Reason.MISSING_PART, problem=_missing(part, count)))
     except BaseException:
         for part in opened:
             if part.source is not None:
@@ -295,18 +299,21 @@ def _repeats(data: bytes) -> bool:
     return data.find(data[:_REPEATED], 1) > 0
 
 
-def _missing_words(part: Part, count: int) -> str:
-    size = f"{number(part.size)} bytes"
+def _missing(part: Part, count: int) -> Sentence:
+    facts = {"number": part.number, "part": part.name, "size": part.size, "there": part.there}
     if part.source is None and part.number == count:  # its checksum is all that is known of it
-        words = f"Part {part.number}, {quoted(part.name)}, the last one, is not here; it should have at most {size}"
+        said = "Part {number}, {part:name}, the last one, is not here; it should have at most {size:byte|bytes}."
     elif part.source is not None:
-        words = f"Part {part.number} is too short: it should have {size} and has {number(part.there)}"
-    else:
-        between = (
-            f" and belongs between parts {part.number - 1} and {part.number + 1}" if 1 < part.number < count else ""
+        said = "Part {number} is too short: it should have {size:byte|bytes} and has {there:number}."
+    elif 1 < part.number < count:
+        said = (
+            "Part {number}, {part:name}, is not here; "
+            "it should have {size:byte|bytes} and belongs between parts {before} and {next}."
         )
-        words = f"Part {part.number}, {quoted(part.name)}, is not here; it should have {size}{between}"
-    return words + "."
+        facts |= {"before": part.number - 1, "next": part.number + 1}
+    else:
+        said = "Part {number}, {part:name}, is not here; it should have {size:byte|bytes}."
+    return Sentence(said, facts)
 
 
 def files_of(source: ByteSource) -> list[Path]:
@@ -347,7 +354,9 @@ class PartsSink:
     def __init__(self, target: Path, part_size: int, *, replace: bool = False) -> None:
         if part_size < _LEAST_PART:
             raise LimitExceeded(
-                f"Parts of {number(part_size)} bytes are too small; {number(_LEAST_PART)} is the least."
+                "Parts of {part_size:number} bytes are too small; {least:number} is the least.",
+                part_size=part_size,
+                least=_LEAST_PART,
             )
         self.target = target
         self._size = part_size
@@ -357,8 +366,9 @@ class PartsSink:
         self._checksums: NewFile | None = None
         if not replace and is_taken_by_parts(target):
             raise Clash(
-                f"A part of {quoted(target.name)} is already there.",
+                "A part of {name:name} is already there.",
                 hint="Choose another name, or say that it is to be replaced.",
+                name=target.name,
             )
         allow_many_files()
         self._folder = open_folder(target.parent)
@@ -390,7 +400,9 @@ class PartsSink:
 
     def _add(self) -> None:
         if len(self._files) == _MOST_PARTS:
-            raise LimitExceeded(f"The archive would be in more than {number(_MOST_PARTS)} parts; choose larger ones.")
+            raise LimitExceeded(
+                "The archive would be in more than {most:number} parts; choose larger ones.", most=_MOST_PARTS
+            )
         self._files.append(NewFile(self._folder, part_path(self.target, len(self._files) + 1).name))
 
     def patch(self, offset: int, data: bytes) -> None:
@@ -452,11 +464,11 @@ class PartsSink:
                 str(self.target.with_name(name)) for name in self._seen
             }:
                 raise OutOfDate(
-                    f"The parts of {quoted(self.target.name)} were changed meanwhile; nothing was replaced."
+                    "The parts of {name:name} were changed meanwhile; nothing was replaced.", name=self.target.name
                 )
             return commit_files(self._folder, self.target.parent, files, old=self._seen, seen=self._seen)
         except FileExistsError as error:
-            raise Clash(f"A part of {quoted(self.target.name)} was made by someone else meanwhile.") from error
+            raise Clash("A part of {name:name} was made by someone else meanwhile.", name=self.target.name) from error
         except OSError as error:
             raise file_problem(error, "write", self.target) from error
         finally:

@@ -19,9 +19,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from rundlet.core.errors import FileProblem, OutOfDate
+from rundlet.core.errors import FileProblem, OutOfDate, refused
+from rundlet.core.sentences import Sentence
 from rundlet.core.streams.renaming import is_there, rename_new
-from rundlet.core.text import quoted
 
 _OURS = ".rundlet-"
 _LEFTOVER = re.compile(r"\.rundlet-[0-9a-f]{16}(?P<kind>\.tmp|\.swap)?")
@@ -74,10 +74,7 @@ def locked(folder: int, where: Path) -> Iterator[None]:
                 fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except BlockingIOError as error:
                 if time.monotonic() > until:
-                    reason = "another job is writing there"
-                    raise FileProblem(
-                        f"Could not write to {quoted(str(where))}: {reason}.", errno=errno.EAGAIN, reason=reason
-                    ) from error
+                    raise refused("write to", where, Sentence("another job is writing there"), errno.EAGAIN) from error
                 time.sleep(_NAP)
             except OSError:
                 break  # a disk without locks
@@ -202,7 +199,9 @@ def put_in_place(
     with locked(folder, where):
         for name, before in (seen or {}).items():
             if identity(name, folder) != before:
-                raise OutOfDate(f"{quoted(name)} was changed by another program meanwhile; nothing was replaced.")
+                raise OutOfDate(
+                    "{name:name} was changed by another program meanwhile; nothing was replaced.", name=name
+                )
         backup = BackupFolder(folder, where) if old else None
         try:
             _swap(folder, new, old, backup)

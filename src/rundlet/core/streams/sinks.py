@@ -13,7 +13,6 @@ from pathlib import Path
 from rundlet.core.errors import Clash, FileProblem, file_problem
 from rundlet.core.streams.renaming import rename_new
 from rundlet.core.streams.replacing import BackupFolder, Identity, hidden_name, hold, identity, put_in_place, recover
-from rundlet.core.text import quoted
 
 # File systems (by device number) that were seen not to keep files without a name.
 _need_names: set[int] = set()
@@ -290,7 +289,7 @@ class ArchiveSink:
                 self._folder, self.target.parent, {self.target.name: self._file}, old=self._seen, seen=self._seen
             )
         except FileExistsError as error:
-            raise Clash(f"{quoted(self.target.name)} was made by someone else meanwhile.") from error
+            raise Clash("{name:name} was made by someone else meanwhile.", name=self.target.name) from error
         except OSError as error:
             raise file_problem(error, "write", self.target) from error
         finally:

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Protocol
 
 from rundlet.core.errors import FileProblem, Truncated, file_problem
-from rundlet.core.text import quoted
+from rundlet.core.sentences import Sentence
 
 
 class ByteSource(Protocol):
@@ -66,8 +66,14 @@ class FileSource:
             raise file_problem(error, "open", path) from error
         status = os.fstat(held.fd)
         if not (stat.S_ISREG(status.st_mode) or stat.S_ISBLK(status.st_mode)):
-            what = "a folder" if stat.S_ISDIR(status.st_mode) else "not an ordinary file"
-            raise FileProblem(f"{quoted(path.name)} is {what}, not an archive.", errno=0)
+            if stat.S_ISDIR(status.st_mode):
+                said, cause = "{path:name} is a folder, not an archive.", Sentence("it is a folder")
+            else:
+                said, cause = (
+                    "{path:name} is not an ordinary file, not an archive.",
+                    Sentence("it is not an ordinary file"),
+                )
+            raise FileProblem(said, errno=0, cause=cause, path=path.name)
         self._held: Held | None = held
         self.size = os.lseek(held.fd, 0, os.SEEK_END)
 
@@ -139,7 +145,7 @@ class SliceSource:
     def __init__(self, source: ByteSource, start: int, size: int) -> None:
         if start < 0 or size < 0 or start + size > source.size:
             raise Truncated(
-                f"{quoted(source.name)} ends before a stretch that it should hold.", archive=source.name, offset=start
+                "{archive:name} ends before a stretch that it should hold.", archive=source.name, offset=start
             )
         self.inner = source
         self.start = start

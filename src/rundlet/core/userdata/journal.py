@@ -16,6 +16,7 @@ from rundlet.core.fs.atomic_files import keep_bytes, keep_text
 from rundlet.core.fs.base_folders import former_folder, moved_from, state_folder
 from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.jobs.outcomes import Outcome, Unpacked, outcome_from
+from rundlet.core.sentences import Sentence
 from rundlet.core.userdata.store import locked
 
 _log = logging.getLogger(__name__)
@@ -81,7 +82,7 @@ class Record:
         outcome: what came of it, without its issues; of a job of which nothing came, its kind and target.
         source: what it took: the items, as far as they are not too many, or the archive.
         result: ``"done"``, ``"failed"`` or ``"cancelled"``.
-        why: why nothing came of it, in a sentence.
+        why: why nothing came of it; a plain string where an earlier version wrote it.
         expected_size, expected_seconds: what the trial had estimated, in bytes and seconds; 0 for nothing.
         problems: the first problems.
         more_problems: how many there are beside these; see :meth:`Journal.problems`.
@@ -98,7 +99,7 @@ class Record:
     outcome: Outcome
     source: tuple[str, ...] = ()
     result: str = "done"
-    why: str = ""
+    why: Sentence | str = ""
     expected_size: int = 0
     expected_seconds: float = 0.0
     problems: tuple[Issue, ...] = ()
@@ -117,12 +118,12 @@ def new_id() -> str:
 
 
 def failed_record(
-    kind: type[Outcome], source: Sequence[Path], target: Path, why: str, *, cancelled: bool, id: str = ""
+    kind: type[Outcome], source: Sequence[Path], target: Path, why: Sentence | str, *, cancelled: bool, id: str = ""
 ) -> Record:
     """A record of a job of which nothing came.
 
     Args:
-        why: why, in a sentence.
+        why: why.
         id: a name for it; a new one by default.
         cancelled: whether a person cancelled it, rather than that it failed.
     """
@@ -181,6 +182,8 @@ def stamp(path: str) -> tuple[int, int, int, int]:
 def _line(record: Record) -> str:
     values = {each.name: getattr(record, each.name) for each in fields(record)}
     values["outcome"] = record.outcome.as_values()
+    if isinstance(record.why, Sentence):
+        values["why"] = record.why.as_values()
     for name in ("problems", "notes"):
         values[name] = [issue.as_values() for issue in getattr(record, name)]
     return json.dumps(values) + "\n"
@@ -191,6 +194,8 @@ def _record(values: dict[str, Any]) -> Record:
     if "verb" in values:
         return _former_record(values)
     values["outcome"] = outcome_from(values["outcome"])
+    if isinstance(values.get("why"), dict):
+        values["why"] = Sentence.from_values(values["why"])
     for name in ("problems", "notes"):
         values[name] = tuple(map(Issue.from_values, values.get(name, ())))
     for name in {"source", "back"} & set(values):
@@ -230,7 +235,7 @@ def _problem(line: str) -> Issue:
 
 
 def _said(line: str) -> Issue:
-    return issue("", Reason.SAID, words=line)
+    return issue("", Reason.SAID, problem=line)
 
 
 def _put(path: str) -> Put | None:

@@ -11,13 +11,12 @@ from rundlet.core.errors import NoSpace, OutOfDate, PlanError
 from rundlet.core.formats.rewriting import rewrite
 from rundlet.core.fs.replaced import claimed, settle_backup
 from rundlet.core.fs.unfinished import noted
-from rundlet.core.jobs.findings import words_of
+from rundlet.core.jobs.findings import said_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Changed
 from rundlet.core.model.entry import Kind
 from rundlet.core.plans.changeable import open_changeable
 from rundlet.core.streams.sinks import ArchiveSink
-from rundlet.core.text import quoted
 from rundlet.core.work.originals import clear_up
 from rundlet.core.work.verify import Proof, kept_of, read_back, same_as_before
 
@@ -43,9 +42,9 @@ def change(plan: ChangePlan, job: Job | None = None, *, workers: int | None = No
     """
     job = job or Job()
     started = time.monotonic()
-    name = quoted(plan.archive.name)
+    name = plan.archive.name
     if not plan.free:
-        raise NoSpace(f"The disk with {quoted(str(plan.archive.parent))} is full.")
+        raise NoSpace("The disk with {folder:name} is full.", folder=str(plan.archive.parent))
     outcome = Changed(
         plan.archive,
         issues=list(plan.issues),
@@ -57,11 +56,11 @@ def change(plan: ChangePlan, job: Job | None = None, *, workers: int | None = No
     proof: Proof | None = None
     with contextlib.ExitStack() as held:
         if not held.enter_context(claimed(plan.archive)):
-            raise OutOfDate(f"Another job is changing {name}; change it when that is done.")
+            raise OutOfDate("Another job is changing {archive:name}; change it when that is done.", archive=name)
         reader = open_changeable(plan.archive, plan.options.password, job)
         held.callback(reader.close)
         if reader.source.fingerprint() != plan.fingerprint:
-            raise OutOfDate(f"{name} was changed meanwhile; look at the plan again.")
+            raise OutOfDate("{archive:name} was changed meanwhile; look at the plan again.", archive=name)
         pool = Pool(workers or cores(), "change")
         held.callback(pool.shutdown, cancel_futures=True)
         sink = ArchiveSink(plan.archive, replace=True)
@@ -71,7 +70,9 @@ def change(plan: ChangePlan, job: Job | None = None, *, workers: int | None = No
         wanted = sum(item.kind == Kind.FILE for item in plan.added)
         if wanted and not outcome.files and len(outcome.problems) >= wanted:
             last = outcome.problems[-1]
-            raise PlanError(f"None of the files could be read. {quoted(last.item)}: {words_of(last)}.")
+            raise PlanError(
+                "None of the files could be read. {item:name}: {cause:clause}.", item=last.item, cause=said_of(last)
+            )
         outcome.bytes_in, outcome.bytes_out = plan.size_before, sink.tell()
         if plan.read_back:
             proof = read_back(plan, sink, job, outcome, kept=kept_of(reader, plan.edits), workers=workers)

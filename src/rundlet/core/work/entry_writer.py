@@ -128,7 +128,7 @@ class EntryWriter:
         for data in chunks:
             target += data
             if len(target) > MAX_LINK_TARGET:
-                raise Corrupt("it is a link without a usable target.")
+                raise Corrupt("It is a link without a usable target.")
         with self._run.lock:
             self._run.links.append((step, target.decode("utf-8", "surrogateescape")))
 

@@ -27,7 +27,6 @@ from rundlet.core.model.entry import Kind
 from rundlet.core.plans.unpack_plan import Action, Afterwards, Step, UnpackPlan
 from rundlet.core.streams.parts import files_of
 from rundlet.core.streams.renaming import sync_disk
-from rundlet.core.text import quoted, size
 from rundlet.core.work.entry_writer import HOLE, EntryWriter
 from rundlet.core.work.file_writers import FileWriters
 from rundlet.core.work.scheduler import run_side_by_side
@@ -57,9 +56,14 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     job = job or Job()
     started = time.monotonic()
     if reader.source.fingerprint() != plan.fingerprint:
-        raise OutOfDate(f"{quoted(plan.archive)} was changed meanwhile; open it again.")
+        raise OutOfDate("{archive:name} was changed meanwhile; open it again.", archive=plan.archive)
     if plan.needed > (free := free_bytes(plan.root)):
-        raise NoSpace(f"{size(plan.needed)} are needed in {quoted(str(plan.root))}, and only {size(free)} are free.")
+        raise NoSpace(
+            "{needed:size} are needed in {folder:name}, and only {free:size} are free.",
+            needed=plan.needed,
+            folder=str(plan.root),
+            free=free,
+        )
     wanted = [
         step.content if step.content >= 0 else step.row
         for step in plan.steps

@@ -11,12 +11,11 @@ from rundlet.core.errors import NoSpace, OutOfDate, PlanError
 from rundlet.core.formats.detect import by_id
 from rundlet.core.fs.replaced import settle_backup
 from rundlet.core.fs.unfinished import noted
-from rundlet.core.jobs.findings import words_of
+from rundlet.core.jobs.findings import said_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Outcome, Packed
 from rundlet.core.streams.parts import PartsSink
 from rundlet.core.streams.sinks import ArchiveSink
-from rundlet.core.text import quoted
 from rundlet.core.work.originals import clear_up
 from rundlet.core.work.verify import Proof, read_back
 
@@ -42,9 +41,9 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
     job = job or Job()
     started = time.monotonic()
     if not plan.free:
-        raise NoSpace(f"The disk with {quoted(str(plan.target.parent))} is full.")
+        raise NoSpace("The disk with {folder:name} is full.", folder=str(plan.target.parent))
     if not plan.part_size and os.path.lexists(plan.target) != plan.replaces:
-        raise OutOfDate(f"{quoted(plan.target.name)} was made or moved away meanwhile; look at the plan again.")
+        raise OutOfDate("{name:name} was made or moved away meanwhile; look at the plan again.", name=plan.target.name)
     outcome = Packed(plan.target, issues=list(plan.issues))
     proof = _write(plan, job, outcome, workers)
     if plan.originals and proof is not None:
@@ -69,7 +68,9 @@ def _write(plan: PackPlan, job: Job, outcome: Outcome, workers: int | None) -> P
         writer.finish()
         if plan.files and not outcome.files and len(outcome.problems) >= plan.files:
             last = outcome.problems[-1]
-            raise PlanError(f"None of the files could be read. {quoted(last.item)}: {words_of(last)}.")
+            raise PlanError(
+                "None of the files could be read. {item:name}: {cause:clause}.", item=last.item, cause=said_of(last)
+            )
         outcome.bytes_out = sink.tell()
         if plan.read_back:
             proof = read_back(plan, sink, job, outcome, workers=workers)

@@ -15,7 +15,6 @@ from rundlet.core.fs.disk_space import free_bytes
 from rundlet.core.fs.replaced import Replaced
 from rundlet.core.jobs.findings import Finding, Reason
 from rundlet.core.limits import CHUNK, MIB
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -56,7 +55,9 @@ class Run:
 
     def no_space(self) -> NoSpace:
         """That the disk is full."""
-        return NoSpace(f"The disk with {quoted(str(self.plan.root))} is full. What was unpacked was taken away again.")
+        return NoSpace(
+            "The disk with {folder:name} is full. What was unpacked was taken away again.", folder=str(self.plan.root)
+        )
 
     def left_out(self, step: Step, cause: Finding) -> None:
         """Note that an entry is not unpacked."""

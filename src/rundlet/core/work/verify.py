@@ -23,8 +23,9 @@ from rundlet.core.limits import CHUNK, Limits
 from rundlet.core.model.contents import OpenContent, OpenFile
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.opening import Opening
+from rundlet.core.sentences import Sentence
 from rundlet.core.streams.files import Stamp, stamp_of
-from rundlet.core.text import lower, plain_path, quoted
+from rundlet.core.text import plain_path
 from rundlet.core.work.scheduler import run_side_by_side
 
 if TYPE_CHECKING:
@@ -162,13 +163,13 @@ def read_back(
     kept = kept or Kept(frozenset(), 0)
     files = int(np.isin(reader.catalog.kind, (Kind.FILE, Kind.HARD)).sum()) - kept.files
     if files != outcome.files or any(notice.problem for notice in reader.notices):
-        raise Corrupt(_failed(plan, plan.target.name, "its file list is damaged"))
+        raise _failed(plan, plan.target.name, "its file list is damaged")
     items = {item.path: item for item in plan.items if item.kind == Kind.FILE}
     rows = np.flatnonzero(reader.catalog.kind == Kind.FILE)
     if kept.paths:
         paths = [plain_path(reader.catalog.path(row)) for row in range(len(reader.catalog))]
         if not kept.paths.issubset(paths):
-            raise Corrupt(_failed(plan, plan.target.name, "not all that was in it before is in it now"))
+            raise _failed(plan, plan.target.name, "not all that was in it before is in it now")
         rows = rows[[paths[row] not in kept.paths for row in rows.tolist()]]
     job.begin("Checking", total_bytes=int(reader.catalog.size[rows].sum()), total_entries=len(rows))
     proof = Proof()
@@ -181,7 +182,7 @@ def read_back(
                 try:
                     same, seen = _seen(item, chunks, job)
                 except RundletError as error:
-                    raise Corrupt(_failed(plan, path, lower(error.message))) from error
+                    raise _failed(plan, path, "{cause:clause}", cause=error.sentence) from error
                 if item is not None and not same:
                     _judge(plan, reader, row, item, outcome)
                 elif item is not None and seen is not None:
@@ -227,12 +228,12 @@ def same_as_before(plan: Plan, before: ArchiveReader, edits: Edits, sink: Writte
         path = edits.path(before, row)
         there = places.get(plain_path(path))
         if not there:
-            raise Corrupt(_failed(plan, path, "it is not listed any more"))
+            raise _failed(plan, path, "it is not listed any more")
         now = there.pop(0)
         if after.catalog.kind[now] != Kind.FILE:
             continue  # a further name of it is the file now
         if before.catalog.size[row] != after.catalog.size[now]:
-            raise Corrupt(_failed(plan, path, "it has another size"))
+            raise _failed(plan, path, "it has another size")
         one, other = before.raw_range(row), after.raw_range(now)
         if one is not None and other is not None and one[1] - one[0] == other[1] - other[0]:
             raw[one] = other
@@ -244,14 +245,14 @@ def same_as_before(plan: Plan, before: ArchiveReader, edits: Edits, sink: Writte
         for step in range(begin, end, CHUNK):
             length = min(CHUNK, end - step)
             if before.source.read_at(step, length) != after.source.read_at(at + step - begin, length):
-                raise Corrupt(_failed(plan, plan.target.name, "what was copied is not what it was"))
+                raise _failed(plan, plan.target.name, "what was copied is not what it was")
             job.advance(length)
     if decoded:
         sums_before = _sums(before, list(decoded), job)
         sums_after = _sums(after, list(decoded.values()), job)
         for row, now in decoded.items():
             if sums_before[row] != sums_after[now]:
-                raise Corrupt(_failed(plan, edits.path(before, row), "it is not what it was"))
+                raise _failed(plan, edits.path(before, row), "it is not what it was")
 
 
 def _sums(reader: ArchiveReader, rows: list[int], job: Job) -> dict[int, int]:
@@ -316,19 +317,21 @@ def _seen(item: PackItem | None, chunks: Iterable[bytes], job: Job) -> tuple[boo
 def _judge(plan: Plan, reader: ArchiveReader, row: int, item: PackItem, outcome: Outcome) -> None:
     """A file that is not what is in the archive was changed meanwhile, or else the archive is wrong."""
     if item.content is not None:
-        raise Corrupt(_failed(plan, item.path, "it is not what it was packed from"))
+        raise _failed(plan, item.path, "it is not what it was packed from")
     try:
         status = os.lstat(item.source)
         unchanged = (status.st_size, status.st_mtime_ns) == (item.size, item.mtime_ns)
     except OSError:
         unchanged = False
     if unchanged and reader.catalog.size[row] == item.size:
-        raise Corrupt(_failed(plan, item.path, "it is not what the file holds."))
+        raise _failed(plan, item.path, "it is not what the file holds")
     outcome.add(item.path, Reason.CHANGED_WHILE_PACKED)
 
 
-def _failed(plan: Plan, path: str, why: str) -> str:
-    return (
-        f"No archive was made: {quoted(path)} failed the check ({why.rstrip('.')}). "
-        f"The disk with {quoted(str(plan.target.parent))} may be failing."
+def _failed(plan: Plan, path: str, why: str, **facts: object) -> Corrupt:
+    return Corrupt(
+        "No archive was made: {path:name} failed the check ({why}). The disk with {folder:name} may be failing.",
+        path=path,
+        why=Sentence(why, facts),
+        folder=str(plan.target.parent),
     )

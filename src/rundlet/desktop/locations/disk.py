@@ -18,10 +18,11 @@ from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.model.file_type import FileType, file_type_of, word_for
 from rundlet.core.model.find import Wanted
 from rundlet.core.model.natural import natural_key
+from rundlet.core.sentences import fill
 from rundlet.desktop.locations.areas import Area, largest
 from rundlet.desktop.locations.listing import TOP, Row, Spot
 from rundlet.desktop.locations.place import Place, Selection
-from rundlet.presentation.sentences import fill, say
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.fs.scan import Part

@@ -9,7 +9,6 @@ from urllib.parse import unquote, urlsplit
 
 from rundlet.core.errors import PlanError, file_problem
 from rundlet.desktop.locations.place import Place
-from rundlet.presentation.sentences import say
 
 
 def path_words(place: Place) -> str:
@@ -49,4 +48,4 @@ def typed_place(words: str, at: Path) -> Place:
             inner = path.relative_to(candidate).as_posix()
             return Place(candidate.parent, archive=candidate, inner="" if inner == "." else inner)
         break
-    raise PlanError(say("There is no {path:name}. Check the path.", path=str(path)))
+    raise PlanError("There is no {path:name}. Check the path.", path=str(path))

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 from rundlet.core import text
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.losses import not_kept
+from rundlet.core.sentences import fill
 from rundlet.desktop.locations.place import with_others
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.state.trial_runner import TrialRunner, parts_for
@@ -36,7 +37,7 @@ from rundlet.desktop.views.basics import (
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.gauge import Gauge
 from rundlet.presentation.findings import issue_words
-from rundlet.presentation.sentences import fill, say
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.work.trial import Point

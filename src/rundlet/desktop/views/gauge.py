@@ -7,8 +7,9 @@ from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from rundlet.core import text
+from rundlet.core.sentences import fill
 from rundlet.desktop.theme.theme import theme
-from rundlet.presentation.sentences import fill, say
+from rundlet.presentation.sentences import say
 
 _HOOP_SHARE = 0.45
 _BULGE = 0.12

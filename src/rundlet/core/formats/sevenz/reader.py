@@ -31,7 +31,6 @@ from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.streams.exact import read_exactly
 from rundlet.core.streams.feed import Feed, SourceFeed
 from rundlet.core.streams.sources import ByteSource, SliceSource
-from rundlet.core.text import number, plural, quoted
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -87,9 +86,13 @@ class SevenReader(ArchiveReader):
         self.original_rows: NDArray[np.int64] = np.arange(len(header.has_stream))
         self.archive_properties = header.archive_properties
         if header.elsewhere:
-            self.unkept = self.uncounted = "it holds information about its files that Rundlet can't read"
+            self.unkept = self.uncounted = (
+                "{archive:name} can't be changed, as it holds information about its files that Rundlet can't read."
+            )
         elif self.unknown:
-            self.uncounted = "it holds information about its files that Rundlet can't keep"
+            self.uncounted = (
+                "{archive:name} can't be changed, as it holds information about its files that Rundlet can't keep."
+            )
         self.anti: list[AntiItem] = []
         self.catalog = self._catalog(header)
         self._blocks: dict[int, Block] = {}
@@ -116,22 +119,24 @@ class SevenReader(ArchiveReader):
             return read_header(bytes([Property.HEADER, Property.END]))
         if start.next_header_size > opening.limits.directory_bytes:
             raise LimitExceeded(
-                f"The file list of {quoted(self.source.name)} takes {number(start.next_header_size)} bytes, "
-                "more than Rundlet reads."
+                "The file list of {archive:name} takes {count:number} bytes, more than Rundlet reads.",
+                archive=self.source.name,
+                count=start.next_header_size,
             )
         at = HEAD_SIZE + start.next_header_offset
         end = at + start.next_header_size
         if end > self.source.size:
-            missing = plural(end - self.source.size, "byte")
             raise Truncated(
-                f"{quoted(self.source.name)} is cut off: {missing} are missing, and its file list with them.",
+                "{archive:name} is cut off: {missing:byte is|bytes are} missing, and its file list with them.",
                 hint="Fetch it again.",
+                archive=self.source.name,
+                missing=end - self.source.size,
             )
         if end < self.source.size:
             self.notices.append(issue(self.source.name, Reason.JUNK_BEHIND, count=self.source.size - end))
         data = read_exactly(self.source, at, start.next_header_size)
         if crc32(data) != start.next_header_crc:
-            raise Corrupt(f"The file list of {quoted(self.source.name)} is damaged.", offset=at)
+            raise Corrupt("The file list of {archive:name} is damaged.", offset=at, archive=self.source.name)
         try:
             for _ in range(_MOST_NESTED):
                 if data[:1] != bytes([Property.ENCODED_HEADER]):
@@ -140,8 +145,10 @@ class SevenReader(ArchiveReader):
         except PasswordNeeded:
             raise
         except FormatError as error:
-            raise type(error)(f"{quoted(self.source.name)} can't be read. {error.message}") from error
-        raise Corrupt(f"The file list of {quoted(self.source.name)} is packed within itself too often.")
+            raise type(error)(
+                "{archive:name} can't be read. {cause}", archive=self.source.name, cause=error.sentence
+            ) from error
+        raise Corrupt("The file list of {archive:name} is packed within itself too often.", archive=self.source.name)
 
     def _decoded_header(self, data: bytes, opening: Opening) -> bytes:
         """The header that stands packed, and perhaps locked, in the archive."""
@@ -151,12 +158,13 @@ class SevenReader(ArchiveReader):
         size = streams.unpack_size(0)
         packed = int(streams.pack_size.sum())
         if size > min(opening.limits.directory_bytes, _HEADER_AT_LEAST + _HEADER_RATIO * packed):
-            raise LimitExceeded(f"The file list of {quoted(self.source.name)} takes more memory than Rundlet gives it.")
+            raise LimitExceeded(
+                "The file list of {archive:name} takes more memory than Rundlet gives it.", archive=self.source.name
+            )
         block = self._make_block(streams, 0)
-        name = quoted(self.source.name)
         if block.locked and self._keys.password is None:
             raise PasswordNeeded(
-                f"{name} is locked with a password, the names in it too.",
+                "{archive:name} is locked with a password, the names in it too.",
                 archive=self.source.name,
                 hint="Give its password.",
             )
@@ -174,7 +182,7 @@ class SevenReader(ArchiveReader):
                 raise
             fits = False
         if not fits and block.locked:
-            raise WrongPassword(f"The password does not open {name}.", archive=self.source.name)
+            raise WrongPassword("The password does not open {archive:name}.", archive=self.source.name)
         if not fits:
             raise Corrupt("Its file list is damaged.")
         if block.locked:
@@ -298,7 +306,7 @@ class SevenReader(ArchiveReader):
             self._keys.drop()
             self._blocks.clear()
         else:
-            raise WrongPassword(f"The password does not open {quoted(self.source.name)}.", archive=self.source.name)
+            raise WrongPassword("The password does not open {archive:name}.", archive=self.source.name)
         self.unlocked = True
 
     def _opens(self, row: int) -> bool:

@@ -256,7 +256,7 @@ class Block:
             return _ppmd(coder.properties, inputs[0], size, self._memory)
         if name == "aes":
             raise Unsupported("Its lock lies in a place where Rundlet does not look for one.")
-        raise Unsupported(f"It is packed with method {name}, which Rundlet does not have.")
+        raise Unsupported("It is packed with method {name}, which Rundlet does not have.", name=name)
 
 
 def _check_offset(properties: bytes) -> None:

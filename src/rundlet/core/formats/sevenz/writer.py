@@ -43,7 +43,6 @@ from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.model.item import PackItem
 from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import in_pieces
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader, Sink
@@ -172,7 +171,9 @@ class SevenWriter:
                     yield data
             except ReadFailed as failure:
                 if block.plan.rows:
-                    raise Corrupt(f"{quoted(item.path)} can't be kept: {failure.problem.reason}.") from failure
+                    raise Corrupt(
+                        "{path:name} can't be kept: {cause}.", path=item.path, cause=failure.problem.reason
+                    ) from failure
                 if row.size:
                     block.failed = failure  # it has a block to itself, which is taken back
                 else:

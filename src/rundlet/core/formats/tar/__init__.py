@@ -18,7 +18,6 @@ from rundlet.core.formats.tar.writer import TarWriter
 from rundlet.core.jobs.findings import Reason, issue
 from rundlet.core.limits import CHUNK, DEFAULT
 from rundlet.core.streams.exact import read_there
-from rundlet.core.text import lower
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import Sink
@@ -57,10 +56,9 @@ class TarFormat:
         notices = []
         if index.lost:
             reason = Reason.ENTRIES_MAY_BE_MISSING if index.resumed else Reason.ENTRIES_MISSING
-            notices.append(issue(source.name, reason, cause=lower(index.lost).rstrip(".")))
+            notices.append(issue(source.name, reason, cause=index.lost))
         if index.damaged:
-            why = lower(index.damaged).rstrip(".")
-            notices.append(issue(source.name, Reason.LIST_ENDS, count=len(index.catalog), cause=why))
+            notices.append(issue(source.name, Reason.LIST_ENDS, count=len(index.catalog), cause=index.damaged))
         if index.trailing:
             notices.append(issue(source.name, Reason.JUNK_BEHIND, count=index.trailing))
         reader = TarReader(source, self.info, self._packing, index, notices, opening.limits, plain)

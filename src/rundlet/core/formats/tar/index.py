@@ -22,6 +22,7 @@ from rundlet.core.streams.replacing import hidden_name, hold
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    from rundlet.core.sentences import Sentence
     from rundlet.core.streams.sources import ByteSource
 
 _VERSION = 3
@@ -39,8 +40,8 @@ class Index:
         sparse: maps of sparse files by row; see :class:`Members`.
         points: where decoding can begin.
         trailing: bytes behind the compressed stream.
-        damaged: what ended the listing early, or "".
-        lost: what hides entries between those that are listed, or "".
+        damaged: what ended the listing early, or None.
+        lost: what hides entries between those that are listed, or None.
         sound: stretches of decoded bytes that checksums vouch for, in order; None for all.
         wrong: whether something between them contradicts itself, and is not only cut off.
         globals: the keywords of attributes that hold for all entries behind them.
@@ -54,8 +55,8 @@ class Index:
     sparse: dict[int, Stretches | None]
     points: list[Point]
     trailing: int = 0
-    damaged: str = ""
-    lost: str = ""
+    damaged: Sentence | None = None
+    lost: Sentence | None = None
     sound: list[tuple[int, int]] | None = None
     wrong: bool = False
     resumed: tuple[int, ...] = ()

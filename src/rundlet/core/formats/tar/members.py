@@ -14,6 +14,8 @@ from rundlet.core.model.entry import UNKNOWN
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    from rundlet.core.sentences import Sentence
+
 _FEW = 64
 
 Stretches = list[tuple[int, int]]
@@ -72,16 +74,16 @@ class Members:
     Attributes:
         links: targets of links by row.
         sparse: stretches with data of sparse files by row; ``None`` when the map stands before the data.
-        damaged: what ended the walk early, or "".
-        lost: what hides entries between those that were found, or "".
+        damaged: what ended the walk early, or None.
+        lost: what hides entries between those that were found, or None.
         wrong: whether something contradicted itself, and was not only missing.
         globals: the keywords of attributes that hold for all entries behind them.
     """
 
     links: dict[int, bytes] = field(default_factory=dict)
     sparse: dict[int, Stretches | None] = field(default_factory=dict)
-    damaged: str = ""
-    lost: str = ""
+    damaged: Sentence | None = None
+    lost: Sentence | None = None
     wrong: bool = False
     globals: set[bytes] = field(default_factory=set)
     _many: list[Rows] = field(default_factory=list)

@@ -13,7 +13,6 @@ from rundlet.core.formats.resync import points_behind
 from rundlet.core.formats.tar.headers import BLOCK, MAGIC_AT, USTAR, is_header
 from rundlet.core.streams.exact import read_last
 from rundlet.core.streams.feed import Feed
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from rundlet.core.streams.sources import ByteSource
@@ -90,7 +89,7 @@ class ResumingFeed(Feed):
 
     def _damaged(self) -> Corrupt:
         name = self._source.name
-        return Corrupt(f"{quoted(name)} is damaged within its packed data.", archive=name)
+        return Corrupt("{archive:name} is damaged within its packed data.", archive=name)
 
     def first_header(self) -> bytes:
         """The first header that can be decoded, or nothing. Raises what decoding does."""

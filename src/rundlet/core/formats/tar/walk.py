@@ -110,9 +110,9 @@ class Walker:
                 self._next, self._data = {}, b""
                 self.members.wrong |= isinstance(error, Corrupt)
                 if not self._find_header():
-                    self.members.damaged = error.message
+                    self.members.damaged = error.sentence
                     return self.members
-                self.members.lost = self.members.lost or error.message
+                self.members.lost = self.members.lost or error.sentence
 
     def _find_header(self) -> bool:
         """Go to the next block that is a header; False when there is none, or nothing more can be decoded."""

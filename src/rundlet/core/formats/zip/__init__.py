@@ -10,7 +10,6 @@ from rundlet.core.formats.zip.directory import read_directory, scanned_directory
 from rundlet.core.formats.zip.end_record import find_end, has_end
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import LocalHeader
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import Sink
@@ -35,7 +34,7 @@ class ZipFormat:
             end = find_end(source)
             if end is None:
                 raise Truncated(
-                    f"{quoted(source.name)} is a zip archive whose end is missing, and with it the file list.",
+                    "{archive:name} is a zip archive whose end is missing, and with it the file list.",
                     archive=source.name,
                     hint="It was not copied or fetched to its end; fetch it again.",
                 )

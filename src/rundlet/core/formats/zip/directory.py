@@ -32,7 +32,6 @@ from rundlet.core.jobs.findings import Finding, Issue, Reason, issue
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.streams.exact import read_exactly
-from rundlet.core.text import number, quoted
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
@@ -98,13 +97,14 @@ def read_directory(source: ByteSource, end: End, limits: Limits, job: Job, code_
     """
     if end.size > limits.directory_bytes:
         raise LimitExceeded(
-            f"The file list of {quoted(source.name)} takes {number(end.size)} bytes, more than Rundlet reads.",
+            "The file list of {archive:name} takes {count:number} bytes, more than Rundlet reads.",
             archive=source.name,
+            count=end.size,
         )
     blob = read_exactly(source, end.start, end.size)
     positions, damaged = _record_positions(blob)
     if damaged and not len(positions):
-        raise Corrupt(f"The file list of {quoted(source.name)} is damaged.", archive=source.name, offset=end.start)
+        raise Corrupt("The file list of {archive:name} is damaged.", archive=source.name, offset=end.start)
     notices = []
     if damaged:
         known = _columns(blob, positions, source, end, [], code_page).offset.tolist()

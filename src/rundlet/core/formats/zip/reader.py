@@ -31,7 +31,6 @@ from rundlet.core.limits import SMALL, Limits
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.streams.exact import chunks, read_exactly
 from rundlet.core.streams.sources import ByteSource, WindowSource
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -86,7 +85,7 @@ class ZipReader(ArchiveReader):
             except (Corrupt, Truncated, Unsupported):
                 continue
             if not fitting:
-                raise WrongPassword(f"The password does not open {quoted(self.source.name)}.", archive=self.source.name)
+                raise WrongPassword("The password does not open {archive:name}.", archive=self.source.name)
             self._passwords = fitting
             break
         else:
@@ -173,7 +172,7 @@ class ZipReader(ArchiveReader):
             raise Unsupported("It is locked or patched in a way that has no open description.")
         below = self.directory.aes.get(row, (0, 0, -1))[2] if method == _AES else method
         if below not in _KNOWN or below == _AES:
-            raise Unsupported(f"It is packed with method {method}, which Rundlet does not have.")
+            raise Unsupported("It is packed with method {method}, which Rundlet does not have.", method=method)
         offset = directory.offset.item(row)
         data = read_exactly(source, offset, LocalHeader.LAYOUT.size)
         if data[:4] != LocalHeader.SIGNATURE:
@@ -213,7 +212,9 @@ class ZipReader(ArchiveReader):
     def _aes_keys(self, row: int, data_at: int, password: bytes) -> tuple[ZipKeys, bytes, int]:
         strength = self.directory.aes[row][1]
         if strength not in SALT_SIZES:
-            raise Unsupported(f"It is locked with AES of strength {strength}, which is not described.")
+            raise Unsupported(
+                "It is locked with AES of strength {strength}, which is not described.", strength=strength
+            )
         salt_size = SALT_SIZES[strength]
         head = salt_size + VERIFIER_SIZE
         if head + CODE_SIZE > int(self.catalog.packed[row]):

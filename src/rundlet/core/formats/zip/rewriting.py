@@ -35,7 +35,6 @@ from rundlet.core.formats.zip.records import (
 from rundlet.core.model.entry import Kind
 from rundlet.core.streams.copying import copy_bytes
 from rundlet.core.streams.exact import read_exactly
-from rundlet.core.text import quoted
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -112,7 +111,9 @@ def keep(reader: ZipReader, edits: Edits, sink: Sink, tick: Callable[[int], obje
         copy_bytes(sink, source, 0, end.start, tick)
         return blob
     if reader.directory.overlapping.any():
-        raise PlanError(f"{quoted(source.name)} can't be changed, because some of its items share their data.")
+        raise PlanError(
+            "{archive:name} can't be changed, because some of its items share their data.", archive=source.name
+        )
     order = np.argsort(reader.directory.offset, kind="stable")
     begins = reader.directory.offset[order]
     first = int(begins[0]) if len(at) else end.start
