@@ -85,9 +85,8 @@ def main(words: Sequence[str]) -> int:
 
 
 def _ask_before_logging_out(window: Window, manager: QSessionManager) -> None:
-    """The session is to end: where work is under way, the person is asked first, if there is time for that."""
-    if window.jobs.running and manager.allowsInteraction():
-        window.ask_before_closing()
+    """The session is to end: where work is under way or not saved, the person is asked first, if there is time for that."""
+    if manager.allowsInteraction() and window.ask_before_closing():
         manager.release()
         manager.cancel()
 

@@ -4,7 +4,10 @@ copies for other programs."""
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -31,6 +34,7 @@ from rundlet.presentation.sentences import say
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
+    from rundlet.desktop.locations.archive import ArchiveListing
     from rundlet.desktop.locations.listing import Spot
     from rundlet.desktop.pages.from_column import FromColumn
     from rundlet.desktop.programs import Program
@@ -98,9 +102,16 @@ class FileActions(QObject):
         self._moving: list[Path] = []  # cut, and still to be pasted
         self._making: RunningJob | None = None
         self._to_name: Path | None = None  # a folder just made, until it is in the list
+        self._to_name_within = ""  # the same in an archive
+        self._lent: tuple[list[Path], OpenArchive, list[int]] | None = None  # what was copied out of an archive
         source.moved_onto.connect(self.put_into)
+        source.moved_within.connect(workspace.changing.move)
+        source.put_within.connect(workspace.changing.add)
+        source.put_onto.connect(self._put_onto)
+        workspace.relisted.connect(self._name_within)
         source.open_wanted.connect(self._hand_over)
         jobs.ended.connect(self._name_next)
+        jobs.ended.connect(self._saved)
         workspace.moved.connect(self._moved)
         workspace.restored.connect(self._name_new_folder)
         workspace.temp_copies.changed.connect(self._copy_changed)
@@ -117,23 +128,26 @@ class FileActions(QObject):
 
     def _refresh(self, *_: object) -> None:
         on_disk = self._is_editable
+        within = self._workspace.archive is not None
         shown = len(self._workspace.selection.shown)  # what is out of sight is out of reach
-        count = shown if on_disk else 0
-        self.actions["new_folder"].setEnabled(self._is_folder)
+        count = shown if on_disk or within else 0
+        self.actions["new_folder"].setEnabled(self._is_folder or within)
         self.actions["hidden"].setEnabled(on_disk)
-        within = self._workspace.place.in_archive
-        for name in ("cut", "trash"):
-            self.actions[name].setEnabled(count > 0)
+        self.actions["cut"].setEnabled(on_disk and count > 0)
+        self.actions["trash"].setEnabled(count > 0)
         self.actions["copy"].setEnabled(shown > 0)
-        self.actions["paste"].setEnabled(self._is_folder)
+        self.actions["paste"].setEnabled(self._is_folder or within)
         current = self._spot is not None
         self.actions["open"].setEnabled(current)
         self.actions["look_inside"].setEnabled(current)
         self.actions["open"].setText("Open a copy in its program" if within else "Open in its program")
-        self.actions["trash"].setText(
-            say("Move {count:item|items} to the trash", count=count) if count else "Move to the trash"
-        )
-        self.actions["rename"].setEnabled(on_disk and self._source.view.currentIndex().isValid())
+        if within:
+            self.actions["trash"].setText(say("Remove {count:item|items}", count=count) if count else "Remove")
+        else:
+            self.actions["trash"].setText(
+                say("Move {count:item|items} to the trash", count=count) if count else "Move to the trash"
+            )
+        self.actions["rename"].setEnabled((on_disk or within) and self._source.view.currentIndex().isValid())
 
     @property
     def _current(self) -> int:
@@ -245,6 +259,9 @@ class FileActions(QObject):
             self.menu().popup(self._source.pages.message.mapToGlobal(at))
 
     def _new_folder(self) -> None:
+        if self._workspace.archive is not None:
+            self._to_name_within = self._workspace.changing.new_folder(self._workspace.place.inner, time.time_ns())
+            return
         parent = self._workspace.place.folder
 
         def work(_: Job) -> Outcome:
@@ -270,6 +287,15 @@ class FileActions(QObject):
         if made is not None and listing is not None and [listing.path_of(node) for node in nodes] == [made]:
             self._rename()
 
+    def _name_within(self, listing: ArchiveListing) -> None:
+        """A new folder in an archive can be named at once, when its row has come."""
+        path, self._to_name_within = self._to_name_within, ""
+        node = listing.tree.find(path) if path else None
+        if node:
+            self._source.view.choose_nodes([node])
+            self._source.view.setCurrentIndex(self._source.model.index_of(node))
+            self._rename()
+
     def _rename(self) -> None:
         """Let the name be typed; of a file, what stands before the ending is selected, as the ending mostly stays."""
         view = self._source.pages.page
@@ -283,6 +309,9 @@ class FileActions(QObject):
 
     def _renamed(self, node: int, name: str) -> None:
         listing = self._workspace.listing
+        if self._workspace.archive is not None:
+            self._workspace.changing.rename(node, name)
+            return
         path = listing.path_of(node) if listing is not None else None
         if path is not None:
             self.rename(path, name)
@@ -365,29 +394,30 @@ class FileActions(QObject):
         options = WriteOptions(info.default_level, password=opened.password)
         return Origin(opened.path, text.plain_path(entry.path), entry.mode or _USUAL_MODE, options)
 
-    def _put_back(self, copy: Copy, origin: Origin) -> None:
-        """Replace the file in the archive with the changed copy."""
+    def put_back(self, copies: Sequence[Copy]) -> None:
+        """Put changed copies in the place of the files that they were made of; saved with all else that is changed there."""
+        changing, place = self._workspace.changing, self._workspace.place
+        for archive in {copy.origin.archive: None for copy in copies if copy.origin is not None}:
+            items = []
+            for copy in copies:
+                if copy.origin is not None and copy.origin.archive == archive:
+                    size, changed = copy.now()
+                    origin = copy.origin
+                    items.append(PackItem(origin.inner, Kind.FILE, str(copy.path), size, changed, origin.mode))
+            if place.archive == archive and place.outer is None and self._workspace.archive is not None:
+                changing.replace(items)
+            else:
+                changing.once_open(archive, partial(changing.replace, items))
+                self._workspace.enter_file(archive)
 
-        def work(job: Job) -> Outcome:
-            from rundlet.core.plans.change_plan import AddClash, Changes, plan_change
-            from rundlet.core.work.changer import change
-
-            size, changed = state = copy.now()
-            item = PackItem(origin.inner, Kind.FILE, str(copy.path), size, changed, origin.mode)
-            plan = plan_change(
-                origin.archive,
-                Changes(items=[item]),
-                options=origin.options,
-                on_clash=AddClash.REPLACE,
-                read_back=True,
-                keep_replaced=True,
-                job=job,
-            )
-            outcome = change(plan, job)
-            copy.unkept = copy.unkept and (copy.now() != state or bool(outcome.problems))
-            return outcome
-
-        self._jobs.start(Changed, origin.archive, work, source=[copy.path])
+    def _saved(self, running: RunningJob, result: JobResult) -> None:
+        """Copies that were put back are kept now, unless they were changed once more meanwhile."""
+        outcome = result.outcome
+        if not isinstance(outcome, Changed) or outcome.problems:
+            return
+        for copy in self._workspace.temp_copies.unkept:
+            if copy.path in running.source and copy.now() == copy.state:
+                copy.unkept = False
 
     def _hand_over(self, path: Path) -> bool:
         done = open_in_its_program(path)
@@ -401,7 +431,7 @@ class FileActions(QObject):
         back: list[tuple[str, Callable[[], object]]] = []
         if origin is not None:
             words = say("Put it back into {name:name}", name=origin.archive.name)
-            back.append((words, lambda: self._put_back(copy, origin)))
+            back.append((words, lambda: self.put_back([copy])))
         self._source.notice.tell(
             say("{name:name} was changed. The archive still has the old version.", name=copy.path.name),
             [
@@ -467,7 +497,7 @@ class FileActions(QObject):
     def _lend_many(self, opened: OpenArchive, nodes: list[int], ready: Callable[[list[Path]], None]) -> RunningJob:
         temp_copies, tree = self._workspace.temp_copies, opened.tree
         folder = temp_copies.new_folder(sum(int(tree.size[n]) for n in nodes))
-        steps = [safe_name(tree.path(n)).steps for n in nodes]
+        steps = [safe_name(opened.stored_path(n)).steps for n in nodes]
 
         def work(job: Job) -> Outcome:
             outcome = lend(opened, nodes, folder, job)
@@ -483,7 +513,13 @@ class FileActions(QObject):
         opened = self._workspace.archive
         self._moving = []
         if opened is not None:
-            self._lend_many(opened, list(self._workspace.selection.shown), copy_files)
+            opened, nodes = replace(opened), list(self._workspace.selection.shown)
+
+            def ready(paths: list[Path]) -> None:
+                self._lent = paths, opened, nodes
+                copy_files(paths)
+
+            self._lend_many(opened, nodes, ready)
         else:
             copy_files(self._workspace.selector.shown_here())
 
@@ -494,10 +530,28 @@ class FileActions(QObject):
     def _paste(self) -> None:
         """Copy what the clipboard has into this folder; what was cut here is moved."""
         paths = local_files(QGuiApplication.clipboard().mimeData())
-        if paths and self._is_folder:
+        if self._workspace.archive is not None:
+            self._paste_within(paths, self._workspace.place.inner)
+        elif paths and self._is_folder:
             moves = sorted(paths) == sorted(self._moving)
             self._moving = []
             self.put_into(paths, self._workspace.place.folder, moves)
+
+    def _paste_within(self, paths: list[Path], folder: str) -> None:
+        """Put what the clipboard has into a folder of the archive; what was copied out of another one comes right from there."""
+        changing, lent = self._workspace.changing, self._lent
+        if not paths:
+            self._source.notice.tell("There are no files to paste. Copy some first.")
+        elif lent is None or lent[0] != paths:
+            changing.add(paths, folder)
+        else:
+            changing.add_from(lent[1], lent[2], folder)
+
+    def _put_onto(self, paths: list[Path], archive: Path) -> None:
+        """Go into an archive and put files into it."""
+        workspace = self._workspace
+        workspace.changing.once_open(archive, lambda: workspace.changing.add(paths, ""))
+        workspace.enter_file(archive)
 
     def put_into(self, paths: list[Path], folder: Path, moves: bool) -> None:
         """Move or copy files into a folder."""
@@ -514,6 +568,9 @@ class FileActions(QObject):
         self._jobs.start(kind, folder, work, source=paths)
 
     def _trash(self) -> None:
+        if self._workspace.archive is not None:
+            self._workspace.changing.remove(self._workspace.selection.shown)
+            return
         paths = self._workspace.selector.shown_here()
         if not paths:
             return

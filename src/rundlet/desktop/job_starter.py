@@ -14,12 +14,15 @@ from PySide6.QtWidgets import QApplication
 from rundlet.core.jobs.outcomes import Changed, Outcome, Packed, Unpacked
 from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.plans.unpack_plan import Afterwards
+from rundlet.desktop.saving import levels_of, save_changes
 from rundlet.desktop.state.forms import IfTaken
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
-    from rundlet.desktop.jobs import Jobs, RunningJob
+    from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
+    from rundlet.desktop.locations.place import OpenArchive
     from rundlet.desktop.state.archive_batch import ArchiveBatch
+    from rundlet.desktop.state.changing import Kept
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
 
@@ -48,6 +51,8 @@ class JobStarter:
         self._note_folder = note_folder
         self._packing: list[RunningJob] = []
         self._unpacking: list[RunningJob] = []
+        self._changing: dict[RunningJob, Kept] = {}
+        jobs.ended.connect(self._changed)
         self._pressed = 0.0
         self._said: tuple[object, ...] = ()
 
@@ -62,6 +67,8 @@ class JobStarter:
         """What the button would do, as far as it tells one press from another."""
         ws = self._workspace
         form = ws.packing.form
+        if ws.place.in_archive and ws.changing.wanted:
+            return ws.place, tuple(ws.changing.staging.changes if ws.changing.staging else ()), ws.changing.as_new
         return ws.place, ws.selection.nodes, ws.selector.paths(), form.info.id, form.level, form.folder, form.part_size
 
     def _under_way(self, started: list[RunningJob]) -> list[RunningJob]:
@@ -177,6 +184,91 @@ class JobStarter:
                 reader.close()
 
         self._unpacking.append(self._jobs.start(Unpacked, plan.root, work, source=[path], shows=form.show))
+
+    @property
+    def holds_changing(self) -> bool:
+        """Whether the changes of the archive in which the window stands are being saved."""
+        return self._too_soon() or self._workspace.changing.is_saving
+
+    def start_change(self) -> None:
+        """Save the changes of the archive, or all of it as a new one."""
+        ws = self._workspace
+        changing, opened = ws.changing, ws.archive
+        if opened is None or self.holds_changing or (changing.count and changing.plan is None):
+            return
+        if not changing.as_new and not changing.count:
+            return
+        self._pressed, self._said = time.monotonic(), self._sentence()
+        if changing.as_new:
+            self._convert(opened)
+            return
+        kept = changing.begin_saving()
+        outermost = ws.place.outermost
+        if kept is None or outermost is None:
+            return
+        staged, on_clash = kept.staging.outcome(), kept.staging.on_clash
+        issues = [issue for change in kept.staging.changes for issue in change.issues]
+        sources = [Path(change.items[min(change.items)].source) for change in kept.staging.changes if change.items]
+        levels = levels_of(ws.place, ws.opener.password_of)
+        seen, new_folder = opened.seen, ws.temp_copies.new_folder
+
+        def work(job: Job) -> Outcome:
+            outcome = save_changes(levels, staged, on_clash, seen, new_folder, job)
+            outcome.issues[:0] = issues
+            return outcome
+
+        running = self._jobs.start(Changed, outermost, work, source=[path for path in sources if path.name])
+        self._changing[running] = kept
+
+    def _changed(self, running: RunningJob, result: JobResult) -> None:
+        kept = self._changing.pop(running, None)
+        if kept is not None:
+            self._workspace.changing.end_saving(kept, saved=result.outcome is not None)
+
+    def _convert(self, opened: OpenArchive) -> None:
+        """Write a new archive of all that the one where the window stands holds, with what is to be changed in it."""
+        changing = self._workspace.changing
+        kept = changing.begin_saving()
+        form, target, plan = replace(changing.new.form), changing.new.asked_target, changing.plan
+        clash = PackClash.REPLACE if changing.new.clash is IfTaken.REPLACE else PackClash.RENAME
+        self._note_folder(changing.new.folder)
+
+        def work(job: Job) -> Outcome:
+            from rundlet.core.formats.edits import NOTHING
+            from rundlet.core.formats.entry_contents import ArchiveContents
+            from rundlet.core.plans.convert_plan import plan_convert
+            from rundlet.core.plans.staging import as_they_are_now
+            from rundlet.core.work.packer import pack
+
+            job.begin(_LOOKING)
+            reader = opened.reopened()
+            contents = ArchiveContents(reader, range(len(reader.catalog)))
+            try:
+                made = plan_convert(
+                    reader,
+                    contents,
+                    target=target,
+                    info=form.info,
+                    options=form.options,
+                    edits=plan.edits if plan is not None else NOTHING,
+                    added=as_they_are_now(plan.added) if plan is not None else (),
+                    part_size=form.part_size,
+                    read_back=True,
+                    on_clash=clash,
+                    keep_replaced=True,
+                    job=job,
+                )
+                outcome = pack(made, job)
+                outcome.part_size = form.part_size
+                return outcome
+            finally:
+                contents.close()
+                reader.close()
+
+        running = self._jobs.start(Packed, changing.new.target, work, source=[opened.path])
+        if kept is not None:
+            self._changing[running] = kept
+        changing.new.end_set()
 
     def start_several(self) -> None:
         """Unpack the archives that are chosen on the disk."""

@@ -123,6 +123,7 @@ class Thumbs(QObject):
         self._timer.setInterval(_GATHER_MS)
         self._timer.timeout.connect(self._start)
         workspace.listed.connect(self._reset)
+        workspace.relisted.connect(self._reset)
 
     def picture(self, node: int) -> QPixmap | None:
         """The small picture of a row, or None; when it is not known yet it is asked for."""

@@ -103,6 +103,16 @@ class TempCopies(QObject):
         """All private folders."""
         return [folder.path for folder in self._folders]
 
+    def look_now(self) -> list[Copy]:
+        """Look at all copies at once; those whose changes are nowhere else."""
+        self.look()
+        return self.unkept
+
+    @property
+    def unkept(self) -> list[Copy]:
+        """The copies that were changed, and whose changes are nowhere else."""
+        return [copy for copy in self._watched if copy.unkept]
+
     def _folder_of(self, copy: Copy) -> PrivateFolder | None:
         return next((folder for folder in self._folders if folder.path == copy.path.parent), None)
 
@@ -154,7 +164,7 @@ def lend(opened: OpenArchive, nodes: Sequence[int], folder: Path, job: Job, *, k
 
     reader = opened.reopened()
     try:
-        plan = plan_unpack(reader, opened.tree.rows_below(nodes), into=folder, keep_folders=keep_folders, job=job)
+        plan = plan_unpack(reader, opened.rows_below(nodes), into=folder, keep_folders=keep_folders, job=job)
         outcome = unpack(plan, reader, job)
         return CopiedOut(
             folder, outcome.files, outcome.bytes_in, outcome.bytes_out, outcome.seconds, outcome.issues, outcome.created

@@ -31,6 +31,7 @@ from rundlet.core.userdata.journal import Journal
 from rundlet.core.userdata.places import Places, there
 from rundlet.core.userdata.presets import Presets
 from rundlet.core.userdata.settings_file import Settings
+from rundlet.core.userdata.updates import Updates
 from rundlet.desktop.actions import add_actions
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
@@ -57,6 +58,7 @@ from rundlet.presentation.sentences import say
 if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
 
+    from rundlet.core.errors import RundletError
     from rundlet.desktop.help import HelpWindow
     from rundlet.desktop.main_menu import ShortcutsWindow
 
@@ -80,7 +82,8 @@ class Window(QMainWindow):
         self.resize(theme.sizes.window_width, theme.sizes.window_height)
         self.background = Background(self)
         self.settings = Settings.read(None if data is None else data / "settings.json")
-        self.workspace = Workspace(self.background, self.settings, self)
+        updates = Updates() if data is None else Updates(data / "updates.json")
+        self.workspace = Workspace(self.background, self.settings, updates, self)
         self.jobs = Jobs(self.background, self)
         journal = Journal() if data is None else Journal(data / "journal")
         self.history = History(journal, self.jobs, self.background, self)
@@ -205,7 +208,11 @@ class Window(QMainWindow):
         self.target.pack_pressed.connect(self.job_starter.start_pack)
         self.target.unpack_pressed.connect(self.job_starter.start_unpack)
         self.target.batch_pressed.connect(self.job_starter.start_several)
+        self.target.change_pressed.connect(self.job_starter.start_change)
         self.target.split_wanted.connect(self.how.split_into)
+        self.how.put_back_wanted.connect(self.file_actions.put_back)
+        ws.changing.refused.connect(self._refuse_change)
+        ws.changing.told.connect(self.source.notice.tell)
         self.jobs.ended.connect(self._job_ended)
         self.file_actions.unpack_wanted.connect(self._unpack_when_ready)
         self.file_actions.task_wanted.connect(self._do)
@@ -230,6 +237,7 @@ class Window(QMainWindow):
             self.jobs.ended,
             ws.packing.changed,
             ws.unpacking.changed,
+            ws.changing.changed,
             self.batch.changed,
         ):
             happened.connect(self._hold_buttons)
@@ -242,7 +250,7 @@ class Window(QMainWindow):
             "from": self._go_from,
             "how": self._go_how,
             "to": self._go_to,
-            "undo": self.history.undo_last,
+            "undo": self._undo,
             "path": self.path_bar.type,
             "new_window": self._open_window,
             "check": self.file_actions.check,
@@ -290,6 +298,7 @@ class Window(QMainWindow):
             Task.PACK: self.job_starter.holds_packing,
             Task.UNPACK: self.job_starter.holds_unpacking,
             Task.UNPACK_SEVERAL: self.job_starter.holds_batch,
+            Task.CHANGE: self.job_starter.holds_changing,
         }
         for button, task in self.target.buttons():
             button.hold(held[task])
@@ -299,6 +308,25 @@ class Window(QMainWindow):
             self._press_timer.stop()
 
     # Keys
+
+    def _refuse_change(self, error: RundletError) -> None:
+        """Something can't be changed: say why, and what would help."""
+        changing = self.workspace.changing
+        offers: list[tuple[str, Callable[[], object]]] = []
+        if changing.why_not() is not None and self.workspace.archive is not None:
+            offers.append(("Save it as a new archive …", self._save_as_new))
+        self.source.notice.tell(str(error), offers)
+
+    def _save_as_new(self) -> None:
+        changing = self.workspace.changing
+        changing.as_new = True
+        changing.want(True)
+        self._go_to()
+
+    def _undo(self) -> None:
+        """Undo the last change that is not saved, while these are shown; else the last job."""
+        if not (self.workspace.changing.wanted and self.workspace.changing.discard_last()):
+            self.history.undo_last()
 
     def _press_button(self) -> None:
         if self.target.go.isEnabled():
@@ -477,7 +505,7 @@ class Window(QMainWindow):
                 self.workspace.enter_file(outcome.target)
             else:
                 self.workspace.go(Place(place.folder))
-        elif place.in_archive and isinstance(outcome, Changed) and outcome.target == place.archive:
+        elif place.in_archive and isinstance(outcome, Changed) and outcome.target == place.outermost:
             self.workspace.refresh()
         elif self.source.is_naming:
             self.workspace.follower.tell_later()  # the list is not taken away from under the name
@@ -521,11 +549,18 @@ class Window(QMainWindow):
         self.close()
 
     def ask_before_closing(self) -> bool:
-        """Ask in place where work is under way; whether it is asked."""
-        asks = bool(self.jobs.running) and not self._closing
-        if asks:
+        """Ask in place where work is under way, or changes are not saved; whether it is asked."""
+        if self._closing:
+            return False
+        archives = [
+            kept.place.archive.name for kept in self.workspace.changing.unsaved() if kept.place.archive is not None
+        ]
+        copies = [copy.name for copy in self.workspace.temp_copies.look_now()]
+        if self.jobs.running:
             self.strip.ask_to_close()
-        return asks
+        elif archives or copies:
+            self.strip.ask_about_unsaved(archives, copies)
+        return bool(self.jobs.running or archives or copies)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.ask_before_closing():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import time
 from collections.abc import Collection, Iterable, Mapping, Sequence
@@ -22,7 +23,7 @@ from rundlet.core.limits import MAX_PATH
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.model.item import PackItem
-from rundlet.core.plans.changeable import is_same, open_changeable
+from rundlet.core.plans.changeable import is_same, open_changeable, see_that_it_can_be_changed
 from rundlet.core.plans.pack_plan import absolute, can_do, kept_by, originals_of
 from rundlet.core.text import plain_path
 
@@ -113,6 +114,7 @@ class ChangePlan:
         read_back: whether the new archive is read and compared before it takes the place of the old one.
         keep_replaced: whether the old archive goes to the trash, so that it can come back.
         originals: what goes to the trash as far as the archive was seen to hold it; empty when nothing does.
+        came_from: for each of ``added`` its place in :attr:`Changes.items`; -1 for what is not from there.
     """
 
     archive: Path
@@ -131,6 +133,7 @@ class ChangePlan:
     read_back: bool = False
     keep_replaced: bool = False
     originals: tuple[Path, ...] = ()
+    came_from: tuple[int, ...] = ()
 
     @property
     def target(self) -> Path:
@@ -183,12 +186,14 @@ def plan_change(
     read_back: bool = False,
     trash: bool = False,
     keep_replaced: bool = False,
+    reader: ArchiveReader | None = None,
     job: Job | None = None,
 ) -> ChangePlan:
     """Work out what becomes of an archive. Nothing is written.
 
     Args:
-        options: how what is added is written, with the password where the archive is locked; None for the usual level.
+        options: how what is added is written, with the password where the archive is locked; None, or a level below 0, for
+            the usual level.
         on_clash: what becomes of names that are taken. A folder joins one of its name, and a file with the same content is
             not added again, whatever the rule.
         rules: other rules for single paths in the archive.
@@ -196,6 +201,7 @@ def plan_change(
         read_back: whether the new archive is read and compared before it takes the place of the old one.
         trash: whether what is added goes to the trash once the archive was checked; it is checked then in any case.
         keep_replaced: whether the old archive goes to the trash, so that it can come back.
+        reader: of the archive, open already, unlocked where it is locked, and left open; None to open it here.
 
     Raises:
         PlanError: when the archive can't be changed, nothing would be changed, or a new name is taken or no name.
@@ -206,9 +212,11 @@ def plan_change(
     paths = [absolute(addition.path) for addition in changes.added]
     originals = originals_of(paths, archive, [archive]) if trash else ()
     asked = options or WriteOptions(-1)
-    with closing(open_changeable(archive, asked.password, job)) as reader:
+    if reader is not None:
+        see_that_it_can_be_changed(archive, reader, asked.password)
+    with contextlib.nullcontext(reader) if reader else closing(open_changeable(archive, asked.password, job)) as reader:
         info = reader.info
-        level = info.default_level if options is None else options.level
+        level = info.default_level if asked.level < 0 else asked.level
         options = replace(asked, level=info.level_for(level), hide_names=asked.hide_names or reader.names_hidden)
         can_do(info, options)
         names = _Names(reader, changes, on_clash, rules or {}, job)
@@ -231,7 +239,7 @@ def plan_change(
             )
             issues += found.issues
             names.add(found.items)
-        names.add(changes.items)
+        names.add(changes.items, origin=0)
         edits = Edits(frozenset(names.removed), names.renamed, dict(changes.times), dict(changes.modes))
         if not (edits or names.added) and any(found.reason is Reason.ALREADY_IN_ARCHIVE for found in names.issues):
             raise PlanError("{archive:name} already holds all of it.", archive=archive.name)
@@ -259,6 +267,7 @@ def plan_change(
             read_back=read_back or trash,
             keep_replaced=keep_replaced,
             originals=originals,
+            came_from=tuple(names.origins),
         )
 
 
@@ -280,6 +289,7 @@ class _Names:
         self.removed = set(changes.removed)
         self.renamed: dict[int, str] = {}
         self.added: list[PackItem] = []
+        self.origins: list[int] = []  # for each of them its place among what was given, or -1
         self.taken: list[TakenName] = []
         self.issues: list[Issue] = []
         self._there: dict[str, int] = {}
@@ -305,7 +315,11 @@ class _Names:
     def add_folder(self, path: str) -> None:
         """A new folder, whose name must be free."""
         self._take(path, _NEW, is_folder=True)
-        self.added.append(PackItem(plain_path(path), Kind.DIR, "", 0, time.time_ns(), _NEW_FOLDER_MODE))
+        self._append(PackItem(plain_path(path), Kind.DIR, "", 0, time.time_ns(), _NEW_FOLDER_MODE), -1)
+
+    def _append(self, item: PackItem, origin: int) -> None:
+        self.added.append(item)
+        self.origins.append(origin)
 
     def _take(self, path: str, row: int, *, is_folder: bool) -> None:
         plain = plain_path(path)
@@ -326,10 +340,14 @@ class _Names:
         if not is_folder:
             self._files.add(path)
 
-    def add(self, items: Iterable[PackItem]) -> None:
-        """Add items, each as its rule says where its name is taken."""
+    def add(self, items: Iterable[PackItem], *, origin: int | None = None) -> None:
+        """Add items, each as its rule says where its name is taken.
+
+        Args:
+            origin: the place that the first of them has among what was given; None where that is not asked for.
+        """
         moved: dict[str, str] = {}  # folders that get another name, or "" for one that is left out
-        for item in items:
+        for count, item in enumerate(items):
             self._job.checkpoint()
             folder, slash, name = item.path.rpartition("/")
             above = moved.get(folder, folder)
@@ -342,7 +360,8 @@ class _Names:
                 moved[item.path] = path
             if path and not (item.kind == Kind.DIR and path in self._there):
                 self._note(path, _NEW, is_folder=item.kind == Kind.DIR)
-                self.added.append(item if path == item.path else item._replace(path=path))
+                place = -1 if origin is None else origin + count
+                self._append(item if path == item.path else item._replace(path=path), place)
 
     def _settle(self, item: PackItem, asked: str) -> str:
         """The path that an item gets; "" when it is left out."""

@@ -27,41 +27,49 @@ def open_changeable(path: Path, password: str, job: Job) -> ArchiveReader:
         PlanError: when it can't be changed; the message says why.
         RundletError: when it can't be opened, or not with the password.
     """
-    name = path.name
     reader = open_archive(path, Opening(job=job, password=password or None))
     try:
-        if files_of(reader.source) != [path] or reader.source.size != path.stat().st_size:
-            raise PlanError(
-                "{archive:name} comes in parts or behind a program, so it can't be changed.",
-                hint="Convert it to a new archive.",
-                archive=name,
-            )
-        if reader.info.id not in {known.info.id for known in WRITABLE}:
-            raise PlanError(
-                "An archive in the format {format} can't be changed.",
-                hint="Convert it to another format.",
-                format=reader.info.id,
-            )
-        if any(notice.problem for notice in reader.notices):
-            raise PlanError(
-                "{archive:name} is damaged, so it can't be changed.",
-                hint="Unpack what is intact instead.",
-                archive=name,
-            )
-        if reader.unkept:
-            raise PlanError(reader.unkept, archive=name)
-        if reader.catalog.encrypted.any() and not password:
-            raise PlanError(
-                "{archive:name} is locked, and what is added would not be.",
-                hint="Type its password first.",
-                archive=name,
-            )
+        see_that_it_can_be_changed(path, reader, password)
         if reader.catalog.encrypted.any() and not reader.unlocked:
             reader.unlock(password)
     except BaseException:
         reader.close()
         raise
     return reader
+
+
+def see_that_it_can_be_changed(path: Path, reader: ArchiveReader, password: str) -> None:
+    """See to it that an open archive can be changed.
+
+    Args:
+        password: what opens it, or "".
+
+    Raises:
+        PlanError: when it can't be; the message says why.
+    """
+    name = path.name
+    if files_of(reader.source) != [path] or reader.source.size != path.stat().st_size:
+        raise PlanError(
+            "{archive:name} comes in parts or behind a program, so it can't be changed.",
+            hint="Convert it to a new archive.",
+            archive=name,
+        )
+    if reader.info.id not in {known.info.id for known in WRITABLE}:
+        raise PlanError(
+            "An archive in the format {format} can't be changed.",
+            hint="Convert it to another format.",
+            format=reader.info.id,
+        )
+    if any(notice.problem for notice in reader.notices):
+        raise PlanError(
+            "{archive:name} is damaged, so it can't be changed.", hint="Unpack what is intact instead.", archive=name
+        )
+    if reader.unkept:
+        raise PlanError(reader.unkept, archive=name)
+    if reader.catalog.encrypted.any() and not password:
+        raise PlanError(
+            "{archive:name} is locked, and what is added would not be.", hint="Type its password first.", archive=name
+        )
 
 
 def is_same(item: PackItem, reader: ArchiveReader, row: int, job: Job) -> bool:

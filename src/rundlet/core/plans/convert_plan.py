@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from rundlet.core.errors import PlanError, RundletError
+from rundlet.core.formats.edits import NOTHING
 from rundlet.core.jobs.findings import Finding, Issue, Reason, issue, issue_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.entry import NO_TIME, Kind
@@ -19,6 +20,7 @@ from rundlet.core.text import plain_path
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.formats.edits import Edits
     from rundlet.core.formats.entry_contents import ArchiveContents
     from rundlet.core.model.format_info import FormatInfo, WriteOptions
 
@@ -26,12 +28,13 @@ _USUAL_MODE = {Kind.DIR: 0o755, Kind.FILE: 0o644}
 
 
 def items_in(
-    reader: ArchiveReader, contents: ArchiveContents, rows: Sequence[int], job: Job
+    reader: ArchiveReader, contents: ArchiveContents, rows: Sequence[int], job: Job, edits: Edits = NOTHING
 ) -> tuple[list[PackItem], list[Issue]]:
     """The items of an archive as what is packed into another one, and what is to be said of those that can't be.
 
     Args:
         contents: of the same reader, for these rows; stays open until they are packed.
+        edits: other paths, times and permissions than they have in the archive.
     """
     catalog = reader.catalog
     items: list[PackItem] = []
@@ -44,7 +47,7 @@ def items_in(
     for row in rows:
         job.checkpoint()
         entry = catalog.entry(row)
-        path, kind, at = plain_path(entry.path), entry.kind, row
+        path, kind, at = plain_path(edits.renamed.get(row, entry.path)), entry.kind, row
         steps = path.split("/")
         why = Reason.NAME_MORE_THAN_ONCE if path in seen else Reason.OUTSIDE_BY_DOTS if ".." in steps else None
         if why is not None or not path:
@@ -72,8 +75,8 @@ def items_in(
                 kind=kind,
                 source="",
                 size=int(catalog.size[at]) if kind == Kind.FILE else 0,
-                mtime_ns=entry.mtime_ns if entry.mtime_ns != NO_TIME else 0,
-                mode=entry.mode if entry.mode else _USUAL_MODE.get(kind, 0o777),
+                mtime_ns=edits.times.get(row, entry.mtime_ns if entry.mtime_ns != NO_TIME else 0),
+                mode=edits.modes.get(row, entry.mode or _USUAL_MODE.get(kind, 0o777)),
                 target=link,
                 inode=inode,
                 content=contents.source(at) if kind == Kind.FILE else None,
@@ -90,6 +93,8 @@ def plan_convert(
     info: FormatInfo,
     options: WriteOptions,
     rows: Sequence[int] | None = None,
+    edits: Edits = NOTHING,
+    added: Sequence[PackItem] = (),
     part_size: int = 0,
     read_back: bool = False,
     on_clash: PackClash = PackClash.REFUSE,
@@ -103,6 +108,8 @@ def plan_convert(
         reader: stays open, and unlocked where it is locked, until the plan was run.
         contents: of this reader, for the rows that are wanted.
         rows: what goes in; None for everything.
+        edits: what is to be another than in the old archive; what goes from it is not in the new one.
+        added: what is put in besides.
         read_back, on_clash, keep_replaced: as in :func:`~rundlet.core.plans.pack_plan.plan_pack`.
 
     Raises:
@@ -110,15 +117,15 @@ def plan_convert(
         Clash: when the name is taken and the rule is to refuse.
     """
     job = job or Job()
-    wanted = list(range(len(reader.catalog))) if rows is None else list(rows)
+    wanted = [row for row in (range(len(reader.catalog)) if rows is None else rows) if row not in edits.removed]
     if bool(reader.catalog.encrypted[np.array(wanted, np.int64)].any()) and not reader.unlocked:
         raise PlanError(
             "{archive:name} is locked with a password.", hint="Give its password.", archive=reader.source.name
         )
-    items, issues = items_in(reader, contents, wanted, job)
+    items, issues = items_in(reader, contents, wanted, job, edits)
     notices = [notice for notice in reader.notices if notice.problem]
     return plan_of_items(
-        items,
+        [*items, *added],
         [*notices, *issues],
         target=target,
         info=info,

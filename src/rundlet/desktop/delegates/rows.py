@@ -106,7 +106,12 @@ class RowDelegate(NameEditingDelegate):
         name_room = max(room - note_width, room // 2) if note else room
         name = fitted(painter.fontMetrics(), text.shown(record.name), name_room, beside)
         painter.setPen(theme.color(record.tone))
+        font = painter.font()
+        font.setStrikeOut(record.struck)
+        painter.setFont(font)
         painter.drawText(QRect(left, rect.top(), name_room, rect.height()), _MIDDLE, name)
+        font.setStrikeOut(False)
+        painter.setFont(font)
         if note:
             left += painter.fontMetrics().horizontalAdvance(name) + s.gap
             room = rect.right() - left

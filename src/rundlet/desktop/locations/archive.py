@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -21,9 +22,9 @@ from rundlet.desktop.locations.place import Place, Selection
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
-    from pathlib import Path
-
+    from rundlet.core.model.item import PackItem
     from rundlet.core.model.tree import ArchiveTree
+    from rundlet.core.plans.staged_catalog import StagedCatalog
     from rundlet.desktop.locations.disk import DiskItem
 
 _LONGEST_ENDING = 16
@@ -36,6 +37,7 @@ class ArchiveListing:
 
     Args:
         file_types: the type of every node; see :func:`file_types_of`.
+        staged: what becomes of rows, where there are changes that are not saved.
     """
 
     is_archive = True
@@ -43,8 +45,11 @@ class ArchiveListing:
     opens_in_place = True
     share_heading = "Packed"
 
-    def __init__(self, tree: ArchiveTree, folder: int, file_types: NDArray[np.int64]) -> None:
+    def __init__(
+        self, tree: ArchiveTree, folder: int, file_types: NDArray[np.int64], staged: StagedCatalog | None = None
+    ) -> None:
         self.tree = tree
+        self.staged = staged
         self.folder = folder
         self.file_types = file_types
         self._key, self._descending = "name", False
@@ -106,10 +111,20 @@ class ArchiveListing:
         return replace(place, inner=self.tree.path(node)) if self.is_folder(node) else None
 
     def path_of(self, node: int) -> Path | None:
-        return None
+        item = self._put_in(self.tree.row(node) if node else None)
+        return Path(item.source) if item is not None and item.source else None
+
+    def _put_in(self, row: int | None) -> PackItem | None:
+        """What is put in at a row and not saved yet, or None."""
+        place = self.staged.added.get(row) if self.staged is not None and row is not None else None
+        return None if place is None or self.staged is None else self.staged.items[place]
 
     def spot(self, node: int) -> Spot | None:
         row = self.tree.row(node) if node else None
+        if (item := self._put_in(row)) is not None:
+            if item.kind != Kind.FILE or not item.source:
+                return None
+            return Spot(node, self.tree.name(node), item.size, path=Path(item.source))
         if row is None or int(self.tree.catalog.kind[row]) not in (Kind.FILE, Kind.HARD):
             return None
         return Spot(node, self.tree.name(node), int(self.tree.catalog.size[row]), row=row)
@@ -131,6 +146,11 @@ class ArchiveListing:
 
     def whole(self) -> Selection:
         tree = self.tree
+        if self.staged is not None:
+            rows = tree.rows_below([self.folder])
+            rows = rows[~np.isin(rows, np.fromiter(self.staged.removed, np.int64, len(self.staged.removed)))]
+            files = int((tree.catalog.kind[rows] != Kind.DIR).sum())
+            return Selection(files=files, size=int(np.maximum(tree.catalog.size[rows], 0).sum()))
         files, size, packed = (int(column[self.folder]) for column in (tree.files, tree.size, tree.packed))
         return Selection(files=files, size=size, packed=packed)
 
@@ -204,16 +224,39 @@ class ArchiveListing:
         file_type = (
             FileType.FOLDERS if kind == Kind.DIR else FileType.LINKS if kind == Kind.LINK else file_type_of(name)
         )
+        tone, change, struck = self._change(node, row)
         return Row(
             name=name,
             file_type=file_type,
             word={Kind.DIR: "Folder", Kind.LINK: "Link", Kind.OTHER: "Device"}.get(kind) or word_for(name),
             size=int(tree.size[node]),
-            packed=int(tree.packed[node]),
+            packed=int(tree.packed[node] if row is None or kind == Kind.DIR else tree.catalog.packed[row]),
             share=int(tree.size[node]) / largest,
             mtime_ns=tree.mtime_ns(node),
-            note=self._note(node, row, kind),
+            tone=tone,
+            note=change or self._note(node, row, kind),
+            struck=struck,
         )
+
+    def _change(self, node: int, row: int | None) -> tuple[str, str, bool]:
+        """The tone, the words for what is to become of a row, and whether it goes; the usual ones where it stays as it is."""
+        staged = self.staged
+        if staged is None:
+            return "ink", "", False
+        path = self.tree.path(node) if row is None or staged.moves else ""
+        if row in staged.removed or (row is None and path in staged.gone):
+            return "amber", "– removed", True
+        if row is not None and row in staged.added:
+            return ("moss", "+ new", False) if row >= staged.own else ("slate", "↻ replaced", False)
+        before = staged.moves.get(path)
+        if before is None:
+            return "ink", "", False
+        (folder, _, name), (above, _, was) = path.rpartition("/"), before.rpartition("/")
+        if above == folder:
+            return "slate", say("✎ was {name:shown}", name=was), False
+        if was != name:
+            return "slate", say("✎ was {name:shown}", name=before), False
+        return "slate", say("✎ was in {folder:name}", folder=above) if above else "✎ was at the top", False
 
     def _note(self, node: int, row: int | None, kind: Kind) -> str:
         """That a file is locked; of a folder how many files it holds."""

@@ -37,6 +37,7 @@ class Row:
         mtime_ns: when it was changed, or :data:`NO_TIME`.
         tone: the token its name is written in.
         note: words behind the name.
+        struck: whether the name is struck through, as the item goes.
     """
 
     name: str
@@ -48,6 +49,7 @@ class Row:
     mtime_ns: int = NO_TIME
     tone: str = "ink"
     note: str = ""
+    struck: bool = False
 
 
 class Listing(Protocol):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
 
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.model.tree import ArchiveTree
+    from rundlet.core.plans.staged_catalog import StagedCatalog
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,6 +31,7 @@ class Place:
         archive: the archive in it that was gone into, or None.
         inner: the folder in the archive, "" for its top.
         outer: where an archive within another one was gone into; its file is a private copy then.
+        entry: the path of such an archive in the one that it lies in.
         find: words by which items were looked for in the folder and all below it; "" for the folder itself.
     """
 
@@ -36,12 +39,25 @@ class Place:
     archive: Path | None = None
     inner: str = ""
     outer: Place | None = None
+    entry: str = ""
     find: str = ""
 
     @property
     def in_archive(self) -> bool:
         """Whether this is inside an archive."""
         return self.archive is not None
+
+    @property
+    def chain(self) -> tuple[str, ...]:
+        """The archive where this is, by its path on the disk and those of the archives within each other; () on the disk."""
+        if self.outer is not None:
+            return (*self.outer.chain, self.entry)
+        return () if self.archive is None else (str(self.archive),)
+
+    @property
+    def outermost(self) -> Path | None:
+        """The archive on the disk where this is, or None."""
+        return self.outer.outermost if self.outer is not None else self.archive
 
     def up(self) -> Place:
         """The place above."""
@@ -108,11 +124,13 @@ class OpenArchive:
     """An archive that the window is in.
 
     Attributes:
+        tree, file_types: what it holds; with changes that are not saved, what it will hold, and what goes, too.
         is_loose: whether its content is to go into a folder of its own.
         password: what opens it, or "".
         code_page: how the person says that its names are written; "" for nothing said.
         seen: what its files were when it was opened.
         limits: what reading it may take.
+        staged: what rows of the tree's catalog stand for, where there are changes that are not saved.
     """
 
     path: Path
@@ -124,6 +142,19 @@ class OpenArchive:
     code_page: str = ""
     seen: tuple[int, ...] = ()
     limits: Limits = DEFAULT
+    staged: StagedCatalog | None = None
+
+    def rows_below(self, nodes: Iterable[int]) -> NDArray[np.int64]:
+        """The rows of the archive itself for these nodes of the tree and everything below them."""
+        rows = self.tree.rows_below(nodes)
+        return rows if self.staged is None else rows[rows < self.staged.own]
+
+    def stored_path(self, node: int) -> str:
+        """The path of a node in the archive as it is now."""
+        row = self.tree.row(node)
+        if self.staged is not None and row is not None and row in self.staged.renamed:
+            return self.staged.renamed[row]
+        return self.tree.path(node)
 
     def reopened(self) -> ArchiveReader:
         """One more reader of it, unlocked, for work that goes on when the window leaves it.

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QElapsedTimer, QPoint, Qt, QTimer, Signal
+from PySide6.QtCore import QElapsedTimer, QItemSelectionModel, QModelIndex, QPoint, Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QApplication,
@@ -21,7 +21,7 @@ from rundlet.core.model.file_type import FileType, file_type_of
 from rundlet.desktop.background import Latest
 from rundlet.desktop.dragging import local_files
 from rundlet.desktop.file_manager import type_words
-from rundlet.desktop.locations.listing import COLUMNS, TOP
+from rundlet.desktop.locations.listing import COLUMNS, TOP, in_archive
 from rundlet.desktop.models.entries import EntryModel
 from rundlet.desktop.pages.list_views import ListViews
 from rundlet.desktop.pages.preview_pane import PreviewPane
@@ -49,6 +49,7 @@ _HINT = "Tick items to select them. Shift-click selects a range."
 _MAP_HINT = "Click a folder or an archive to open it, or a file to select it."
 _EXPAND_UP_TO = 12
 _EXPAND_AT_MOST = 5000
+_KEPT_AT_MOST = 1000  # rows that stay selected when what is shown of an archive changes
 
 
 class FromColumn(Column):
@@ -60,6 +61,9 @@ class FromColumn(Column):
         below_wanted: what is looked for is to be looked for in subfolders, too.
         open_wanted: a file on the disk that is no archive, to be opened in its program.
         moved_onto: files of the list that were dragged onto one of its folders, the folder, and whether they move there.
+        moved_within: rows of an archive that were dragged onto one of its folders, and the path of that.
+        put_within: files that were dragged into an archive, and the folder in it.
+        put_onto: files that were dragged onto an archive in the list, and the archive.
     """
 
     dropped = Signal(object)
@@ -67,6 +71,9 @@ class FromColumn(Column):
     below_wanted = Signal(str)
     open_wanted = Signal(object)
     moved_onto = Signal(object, object, bool)
+    moved_within = Signal(object, str)
+    put_within = Signal(object, str)
+    put_onto = Signal(object, object)
 
     def __init__(self, workspace: Workspace, preview_loader: PreviewLoader, thumbs: Thumbs) -> None:
         super().__init__("From")
@@ -144,6 +151,7 @@ class FromColumn(Column):
         self.model.beside = self._beside
         self._workspace.listed.connect(self._show)
         self._workspace.unchanged.connect(self._show_rows)
+        self._workspace.relisted.connect(self._show_again)
         self._workspace.opening.connect(self._show_partial)
         self._workspace.failed_to_list.connect(self._show_failure)
         self._workspace.names_hidden.connect(self._show_hidden)
@@ -266,6 +274,26 @@ class FromColumn(Column):
                 return
             more = "" if within else "Right-click for a new folder, or to paste what you copied."
             self._say("There is nothing here." if within else "This folder is empty.", more)
+
+    def _show_again(self, listing: ArchiveListing) -> None:
+        """Another listing of the same archive: what is selected, current and opened stays so, as far as it is there."""
+        before, view = self.model.listing, self.view
+        if not in_archive(before):
+            self._show(listing)
+            return
+        paths = before.tree.path
+        current = self.model.node(view.currentIndex())
+        kept = [paths(node) for node in view.chosen_nodes()[:_KEPT_AT_MOST]]
+        opened = [paths(node) for node in self.model.opened() if view.isExpanded(self.model.index_of(node))]
+        at = paths(current) if current else ""
+        self._show(listing)
+        for path in opened:
+            if node := listing.tree.find(path):
+                view.expand(self.model.index_of(node))
+        index = self.model.index_of(listing.tree.find(at) or 0) if at else QModelIndex()
+        if index.isValid():
+            view.selectionModel().setCurrentIndex(index, QItemSelectionModel.SelectionFlag.NoUpdate)
+        self._choose_all_of([node for path in kept if (node := listing.tree.find(path))])
 
     def _show_partial(self, listing: ArchiveListing) -> None:
         """What was found so far of an archive that is still being listed."""
@@ -440,7 +468,40 @@ class FromColumn(Column):
         if event.source() in self.pages.lists or event.mimeData().hasUrls():
             event.acceptProposedAction()
 
+    def _drop_within(self, event: QDropEvent) -> None:
+        """Something was dropped in an archive: into the folder whose row it is, or into the one that is shown."""
+        event.setDropAction(Qt.DropAction.CopyAction)
+        event.accept()
+        place, listing = self._workspace.place, self._workspace.listing
+        node = self._node_at(event.position().toPoint())
+        if not in_archive(listing):
+            return
+        while node and not listing.is_folder(node):
+            node = listing.parent_of(node)
+        folder = listing.tree.path(node) if node else place.inner
+        if event.source() in self.pages.lists:
+            self.moved_within.emit(self.view.chosen_nodes(), folder)
+        else:
+            self.put_within.emit(local_files(event.mimeData()), folder)
+
+    def _archive_at(self, at: QPoint) -> Path | None:
+        """The archive on the disk whose row is at a place of the column."""
+        listing, node = self._workspace.listing, self._node_at(at)
+        if listing is None or not listing.is_editable or not node or listing.is_folder(node):
+            return None
+        path = listing.path_of(node)
+        return path if path is not None and file_type_of(path.name) == FileType.ARCHIVES else None
+
     def dropEvent(self, event: QDropEvent) -> None:
+        if self._workspace.place.in_archive:
+            self._drop_within(event)
+            return
+        archive, dropped = self._archive_at(event.position().toPoint()), local_files(event.mimeData())
+        if archive is not None and archive not in dropped:
+            event.setDropAction(Qt.DropAction.CopyAction)
+            event.accept()
+            self.put_onto.emit(dropped, archive)
+            return
         if event.source() in self.pages.lists:
             folder = self._folder_at(event.position().toPoint())
             if folder is not None:
@@ -452,11 +513,17 @@ class FromColumn(Column):
         event.acceptProposedAction()
         self.dropped.emit(local_files(event.mimeData()))
 
+    def _node_at(self, at: QPoint) -> int:
+        """The row at a place of the column; 0 for none."""
+        view = self.pages.page
+        if not isinstance(view, QAbstractItemView):
+            return 0
+        index = view.indexAt(view.viewport().mapFrom(self, at))
+        return self.model.node(index) if index.isValid() else 0
+
     def _folder_at(self, at: QPoint) -> Path | None:
         """The folder on the disk whose row is at a place of the column."""
-        listing, view = self._workspace.listing, self.pages.page
-        if listing is None or not listing.is_editable or not isinstance(view, QAbstractItemView):
+        listing, node = self._workspace.listing, self._node_at(at)
+        if listing is None or not listing.is_editable:
             return None
-        index = view.indexAt(view.viewport().mapFrom(self, at))
-        node = self.model.node(index) if index.isValid() else 0
         return listing.path_of(node) if node and listing.is_folder(node) else None

@@ -1,4 +1,4 @@
-"""How: what to do with what is selected. On the disk it packs, in an archive it unpacks."""
+"""How: what to do with what is selected. On the disk it packs, in an archive it unpacks or changes."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
     from rundlet.core.userdata.presets import Presets
     from rundlet.desktop.pages.batch_page import BatchPage
+    from rundlet.desktop.pages.change_page import ChangePage
     from rundlet.desktop.pages.pack_page import PackPage
     from rundlet.desktop.pages.unpack_page import UnpackPage
     from rundlet.desktop.state.archive_batch import ArchiveBatch, BatchForm
@@ -31,11 +32,13 @@ class HowColumn(Column):
         dropped: files that were dragged here.
         password_wanted: archives are selected whose password is not known.
         unused_key: a key that an empty password field has no use for.
+        put_back_wanted: copies that were opened and changed are to be put back into the archive.
     """
 
     dropped = Signal(object)
     password_wanted = Signal()
     unused_key = Signal(QKeyCombination)
+    put_back_wanted = Signal(object)
 
     def __init__(self, workspace: Workspace, trials: TrialRunner, batch: ArchiveBatch, presets: Presets) -> None:
         super().__init__("How")
@@ -47,9 +50,13 @@ class HowColumn(Column):
         self._pack: PackPage | None = None
         self._unpack: UnpackPage | None = None
         self._batch_page: BatchPage | None = None
+        self._change: ChangePage | None = None
         self.what = Choices([("unpack", "Unpack"), ("pack", "Pack")], name="What to do with the archives")
         self.what.setVisible(False)
         self.body.addWidget(self.what)
+        self.within = Choices([("unpack", "Unpack"), ("change", "Change")], name="What to do with the archive")
+        self.within.setVisible(False)
+        self.body.addWidget(self.within)
         self.quiet = QuietPage(
             "Nothing is selected",
             "Select files or folders to pack them, or open an archive to unpack it. You can drop files here, too.",
@@ -62,7 +69,9 @@ class HowColumn(Column):
         workspace.moved.connect(self._show)
         workspace.selector.changed.connect(self._show)
         batch.changed.connect(self._show)
+        workspace.changing.changed.connect(self._show)
         self.what.chosen.connect(self._what_chosen)
+        self.within.chosen.connect(lambda what: workspace.changing.want(what == "change"))
         self.quiet.opened.connect(workspace.enter_file)
 
     def _hold(self, page: QWidget, holder: QWidget) -> None:
@@ -106,9 +115,24 @@ class HowColumn(Column):
         return self._batch_page
 
     @property
-    def page(self) -> PackPage | UnpackPage | BatchPage | QuietPage:
+    def change(self) -> ChangePage:
+        """The page for changing an archive."""
+        if self._change is None:
+            from rundlet.desktop.pages.change_page import ChangePage
+
+            self._change = ChangePage(self._workspace)
+            self._change.lock.unused_key.connect(self.unused_key)
+            self._change.put_back_wanted.connect(self.put_back_wanted)
+            self._hold(self._change, scrolling(self._change))
+            self._change.refresh()
+        return self._change
+
+    @property
+    def page(self) -> PackPage | UnpackPage | BatchPage | ChangePage | QuietPage:
         """The page that fits where one stands."""
         task = self._batch.task
+        if task is Task.CHANGE:
+            return self.change
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -119,6 +143,8 @@ class HowColumn(Column):
         batch = self._batch
         self.what.setVisible(not self._workspace.place.in_archive and bool(batch.form.archives))
         self.what.choose("unpack" if batch.form.wanted else "pack")
+        self.within.setVisible(self._workspace.archive is not None)
+        self.within.choose("change" if self._workspace.changing.wanted else "unpack")
         self._pages.setCurrentWidget(self._holders[self.page])
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from PySide6.QtGui import QDragEnterEvent, QDropEvent
 
     from rundlet.desktop.pages.batch_page import BatchTarget
+    from rundlet.desktop.pages.change_target import ChangeTarget
     from rundlet.desktop.pages.pack_target import PackTarget
     from rundlet.desktop.pages.unpack_target import UnpackTarget
     from rundlet.desktop.state.archive_batch import ArchiveBatch
@@ -30,7 +31,7 @@ class ToColumn(Column):
     """Shows the page that fits where one stands; each is made when it is first wanted.
 
     Signals:
-        pack_pressed, unpack_pressed, batch_pressed: the button of a page.
+        pack_pressed, unpack_pressed, batch_pressed, change_pressed: the button of a page.
         refused: with a sentence that says why what was dropped here can't be used.
         split_wanted: the archive is to be split into parts of so many bytes.
     """
@@ -38,6 +39,7 @@ class ToColumn(Column):
     pack_pressed = Signal()
     unpack_pressed = Signal()
     batch_pressed = Signal()
+    change_pressed = Signal()
     split_wanted = Signal(object)
     refused = Signal(str)
 
@@ -51,6 +53,7 @@ class ToColumn(Column):
         self._pack: PackTarget | None = None
         self._unpack: UnpackTarget | None = None
         self._batch_target: BatchTarget | None = None
+        self._change: ChangeTarget | None = None
         self.quiet = QuietPage("The result", "What will be made is shown here, before anything is done.")
         self._no_button = GoButton("Pack")
         self._no_button.setEnabled(False)
@@ -62,6 +65,7 @@ class ToColumn(Column):
         workspace.moved.connect(self._show)
         workspace.selector.changed.connect(self._show)
         batch.changed.connect(self._show)
+        workspace.changing.changed.connect(self._show)
 
     @property
     def pack(self) -> PackTarget:
@@ -101,9 +105,23 @@ class ToColumn(Column):
         return self._batch_target
 
     @property
-    def page(self) -> PackTarget | UnpackTarget | BatchTarget | QuietPage:
+    def change(self) -> ChangeTarget:
+        """The page for changing an archive."""
+        if self._change is None:
+            from rundlet.desktop.pages.change_target import ChangeTarget
+
+            self._change = ChangeTarget(self._workspace, self._quick)
+            self._change.go.clicked.connect(self.change_pressed)
+            self._pages.addWidget(self._change)
+            self._change.refresh()
+        return self._change
+
+    @property
+    def page(self) -> PackTarget | UnpackTarget | BatchTarget | ChangeTarget | QuietPage:
         """The page that fits where one stands."""
         task = self._batch.task
+        if task is Task.CHANGE:
+            return self.change
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -137,7 +155,12 @@ class ToColumn(Column):
 
     def buttons(self) -> Iterator[tuple[GoButton, Task]]:
         """The buttons that there are by now, each with what it does."""
-        pages = (self._pack, Task.PACK), (self._unpack, Task.UNPACK), (self._batch_target, Task.UNPACK_SEVERAL)
+        pages = (
+            (self._pack, Task.PACK),
+            (self._unpack, Task.UNPACK),
+            (self._batch_target, Task.UNPACK_SEVERAL),
+            (self._change, Task.CHANGE),
+        )
         for page, task in pages:
             if page is not None:
                 yield page.go, task

@@ -32,6 +32,7 @@ class Task(Enum):
     PACK = "pack"
     UNPACK = "unpack"
     UNPACK_SEVERAL = "unpack several"
+    CHANGE = "change"
 
 
 @dataclass(slots=True)
@@ -165,7 +166,7 @@ class ArchiveBatch(QObject):
     def task(self) -> Task:
         """What fits where the window stands and what is selected there."""
         if self._workspace.place.in_archive:
-            return Task.UNPACK
+            return Task.CHANGE if self._workspace.changing.wanted else Task.UNPACK
         if self.unpacks:
             return Task.UNPACK_SEVERAL
         return Task.PACK if self._workspace.selection.items else Task.NOTHING

@@ -130,7 +130,8 @@ def listing_in(opened: OpenArchive, place: Place, order: Order) -> ArchiveListin
     from rundlet.desktop.locations.archive import ArchiveListing
 
     node = opened.tree.find(place.inner) or ROOT
-    listing = ArchiveListing(opened.tree, node if opened.tree.is_folder(node) else ROOT, opened.file_types)
+    folder = node if opened.tree.is_folder(node) else ROOT
+    listing = ArchiveListing(opened.tree, folder, opened.file_types, opened.staged)
     listing.sort(order[0], descending=order[1])
     listing.children(TOP)
     listing.counts()

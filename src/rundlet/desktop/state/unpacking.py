@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -113,6 +114,7 @@ class Unpacking(QObject):
         opened, form = self._at.archive, self.form
         if opened is None:
             return
+        opened = replace(opened)  # its tree is another one once something is to be changed in it
         listing = self._at.listing
         nodes = self._at.selection.nodes or ((listing.top if listing is not None else TOP),)
         into, own = self.folder, self.own_folder_name if form.own_folder else ""
@@ -124,7 +126,7 @@ class Unpacking(QObject):
 
             plan = plan_unpack(
                 opened.reader,
-                opened.tree.rows_below(nodes),
+                opened.rows_below(nodes),
                 into=into,
                 own_folder=own,
                 keep_folders=form.keep_folders,

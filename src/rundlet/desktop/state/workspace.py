@@ -29,6 +29,7 @@ from rundlet.desktop.background import Background, Done, Failed, Latest
 from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.locations.place import OpenArchive, Place, Selection
 from rundlet.desktop.state.archive_opener import ArchiveOpener, listing_in
+from rundlet.desktop.state.changing import Changing
 from rundlet.desktop.state.folder_watch import FolderWatch
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.state.packing import Packing
@@ -44,6 +45,7 @@ if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.model.tree import ArchiveTree
     from rundlet.core.userdata.settings_file import Settings
+    from rundlet.core.userdata.updates import Updates
     from rundlet.desktop.locations.archive import ArchiveListing
     from rundlet.desktop.locations.listing import Location
 
@@ -56,14 +58,17 @@ class Workspace(QObject):
     Attributes:
         selector: what is selected.
         packing, unpacking: what would come of it.
+        changing: what is to be changed in archives, and not saved yet.
         opener: opens archives.
         follower: follows the folder as things come and go in it.
         temp_copies: private copies of entries.
+        updates: which folders archives were brought up to date with.
 
     Signals:
         leaving: another place is being looked at, and stood in once that is done.
         moved: the place changed; the listing follows.
         listed: there is a listing, or None after ``failed_to_list``.
+        relisted: the same place has another listing, as something is to be changed in it.
         unchanged: the place was looked at again and shows what it showed before.
         failed_to_list: the place can't be shown, and why.
         restored: rows to select in a listing that has just come.
@@ -75,6 +80,7 @@ class Workspace(QObject):
     leaving = Signal()
     moved = Signal(object)
     listed = Signal(object)
+    relisted = Signal(object)
     unchanged = Signal()
     failed_to_list = Signal(object)
     restored = Signal(object)
@@ -82,14 +88,20 @@ class Workspace(QObject):
     names_hidden = Signal(object)
     gone = Signal(object)
 
-    def __init__(self, background: Background, settings: Settings, parent: QObject | None = None) -> None:
+    def __init__(
+        self, background: Background, settings: Settings, updates: Updates, parent: QObject | None = None
+    ) -> None:
         super().__init__(parent)
+        self.updates = updates
         self.background = background
         self._settings = settings
         self._at = Standpoint()
         self.selector = Selector(self._at, background, self)
         self.packing = Packing(self._at, self.selector.paths, settings, self)
         self.unpacking = Unpacking(self._at, background, settings, self)
+        self.changing = Changing(self._at, background, settings, self)
+        self.changing.order = lambda: self.order()
+        self.changing.shown.connect(self._show_changed)
         self.opener = ArchiveOpener(background, settings, self)
         self.selector.recounted.connect(self._recounted)
         self.temp_copies = TempCopies(self)
@@ -100,6 +112,7 @@ class Workspace(QObject):
         self._fail_after: tuple[BaseException, Path] | None = None
         self.refused: Path | None = None  # the file that could not be gone into
         self._list_task = Latest(background)
+        self._changing_of: OpenArchive | None = None  # the archive of which it is known
         self._hidden: Place | None = None
         self._on_show: DiskListing | None = None  # the folder that was shown last
         self._show_hidden = settings.get(HIDDEN_FILES)
@@ -246,7 +259,7 @@ class Workspace(QObject):
 
     def _enter_nested(self, node: int, opened: OpenArchive) -> None:
         """Go into an archive that is an entry of the one where the window stands, by way of a private copy."""
-        outer = self.place
+        outer, entry = self.place, opened.stored_path(node)
         size = int(opened.tree.size[node])
 
         def work(job: Job) -> Place:
@@ -256,7 +269,7 @@ class Workspace(QObject):
             made = [Path(path) for path in outcome.created if os.path.isfile(path)]
             if not made:
                 raise outcome_error(outcome)
-            return Place(outer.folder, archive=made[0], outer=outer)
+            return Place(outer.folder, archive=made[0], outer=outer, entry=entry)
 
         def done(place: Place) -> None:
             self._remember()
@@ -442,9 +455,20 @@ class Workspace(QObject):
                 self.unpacking.start_for(opened.path, own_folder=opened.is_loose)
             if place.outer is None:
                 self.follower.follow(opened.path.parent)
+        is_new = self._changing_of is not opened
         self._arrive(place, listing)
+        if is_new:
+            self._changing_of = opened
+            self.changing.opened(opened)
         self.unpacking.changed.emit()
         self.unpacking.plan_soon()
+
+    def _show_changed(self, listing: ArchiveListing) -> None:
+        """The archive is shown with what is to be changed in it."""
+        if self.place.inner and listing.folder == ROOT:
+            self._at.place = replace(self.place, inner="")  # the folder has another path now, or is gone
+            self.moved.emit(self.place)
+        self.relisted.emit(listing)
 
     @property
     def needs_password(self) -> bool:
@@ -482,6 +506,8 @@ class Workspace(QObject):
         self.opener.stop()
         self._hidden = None
         self.unpacking.drop_plan()
+        self.changing.left()
+        self._changing_of = None
         if self.archive is not None:
             self.archive.reader.close()
             self._at.archive = None
@@ -519,4 +545,5 @@ class Workspace(QObject):
         """Let go of the archive, and of all private copies; the folder is not followed any more."""
         self.follower.stop()
         self._leave_archive()
+        self.changing.close()
         self.temp_copies.close()

@@ -37,6 +37,7 @@ class Gauge(QWidget):
         self._limit = 0
         self._parts = 0
         self._roughly = False
+        self._changing = False
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("Gauge")
 
@@ -49,6 +50,7 @@ class Gauge(QWidget):
         parts: int = 0,
         roughly: bool = False,
         unpacking: bool = False,
+        changing: bool = False,
     ) -> None:
         """Sizes in bytes; None while the packed size is not known.
 
@@ -57,8 +59,9 @@ class Gauge(QWidget):
             parts: how many parts it is in, or 0.
             roughly: whether the packed size is only foretold.
             unpacking: whether it is packed already.
+            changing: whether both are sizes of an archive, before and after it is changed.
         """
-        self._unpacking = unpacking
+        self._unpacking, self._changing = unpacking, changing
         self._before, self._after = before, after
         self._limit, self._parts, self._roughly = limit, parts, roughly
         self.setAccessibleDescription(self._words())
@@ -67,11 +70,16 @@ class Gauge(QWidget):
 
     def _words(self) -> str:
         facts = {"before": self._before, "after": self._after, "parts": self._parts}
+        if self._changing:
+            changed = self._after is not None and self._after != self._before
+            return fill("≈ {after:size}, was {before:size}" if changed else "{before:size}", facts)
         if self._after is None:
             return fill("{before:size} once unpacked" if self._unpacking else "{before:size} before packing", facts)
         return fill(_WORDS[self._roughly, self._parts > 1], facts)
 
     def _exact(self) -> str:
+        if self._changing:
+            return say("{before:number} bytes before the changes", before=self._before)
         if self._after is None:
             words = "{before:number} bytes once unpacked" if self._unpacking else "{before:number} bytes before packing"
             return say(words, before=self._before)
@@ -139,7 +147,8 @@ class Gauge(QWidget):
             return
         inside = QRectF(full.left(), full.top(), filled.right() - room / 2 - full.left(), full.height())
         beside = QRectF(filled.right() + room / 2, full.top(), full.right() - filled.right() - room / 2, full.height())
-        whole, before = self._words(), text.size(self._before)
+        whole = self._words()
+        before = say("was {size:size}" if self._changing else "{size:size}", size=self._before)
         after = f"{'≈ ' if self._roughly else ''}{text.size(self._after)}"
         if _fits(painter, beside, before) and _fits(painter, inside, after):
             _write(painter, inside, after, "on_wine", Qt.AlignmentFlag.AlignLeft, halo="wine")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -18,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
+from rundlet.core.sentences import fill
 from rundlet.desktop.dragging import drag_out, files_mime
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, restyle
@@ -153,6 +155,20 @@ class Unread(QWidget):
         self.read_wanted.emit(self.running)
 
 
+_UNSAVED = {
+    (True, False): "Changes in {count:archive|archives} are not saved ({name:name}). Close and discard them?",
+    (False, True): (
+        "{copies:opened copy was|opened copies were} changed ({name:name}) and not put back. "
+        "Close? They are kept beside their archive."
+    ),
+    (True, True): (
+        "Changes in {count:archive|archives} are not saved ({name:name}), and {copies:opened copy is|opened copies are} not "
+        "put back. Close and discard the changes? The copies are kept beside their archive."
+    ),
+}
+"""By whether there are changes that are not saved, and copies that were not put back."""
+
+
 class Strip(QFrame):
     """Running jobs to the right, the last finished one to the left, above them what is not read yet and what is asked.
 
@@ -242,6 +258,15 @@ class Strip(QFrame):
         self.question_words.setText(
             say("{count:job|jobs} {count:=is|are} still running. Close Rundlet and cancel?", count=count)
         )
+        self.close_button.setText("Cancel and close")
+        self.question.show()
+        self.keep_button.setFocus()
+
+    def ask_about_unsaved(self, archives: Sequence[str], copies: Sequence[str]) -> None:
+        """Ask what is to become of changes that are not saved, in archives and in copies that were opened."""
+        facts = {"count": len(archives), "copies": len(copies), "name": next(iter([*archives, *copies]), "")}
+        self.question_words.setText(fill(_UNSAVED[len(archives) > 0, len(copies) > 0], facts))
+        self.close_button.setText("Discard and close" if archives else "Close")
         self.question.show()
         self.keep_button.setFocus()
 

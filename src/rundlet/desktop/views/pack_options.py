@@ -20,21 +20,29 @@ from rundlet.presentation.sentences import say
 if TYPE_CHECKING:
     from rundlet.desktop.locations.place import Selection
     from rundlet.desktop.state.forms import PackForm
+    from rundlet.desktop.state.packing import Packing
     from rundlet.desktop.state.workspace import Workspace
 
 _PARTS = (("10 MB, for mail", 10_000_000), ("20 MB, for mail", 20_000_000), ("25 MB, for mail", 25_000_000))
 
 
 class PackOptions(QWidget):
-    """Every line is a sentence of its own that starts with a tick."""
+    """Every line is a sentence of its own that starts with a tick.
 
-    def __init__(self, workspace: Workspace) -> None:
+    Args:
+        packing: what is packed; what is selected on the disk by default.
+        of_archive: whether it is an archive that becomes another one, so that only the lock and the parts are asked for.
+    """
+
+    def __init__(self, workspace: Workspace, packing: Packing | None = None, *, of_archive: bool = False) -> None:
         super().__init__()
         self._workspace = workspace
+        self._packing = packing or workspace.packing
+        self._of_archive = of_archive
         column = page_layout(self, gap=theme.sizes.space)
         self.lock = QCheckBox("Lock with a password")
         column.addWidget(self.lock)
-        self.lock_box = LockBox(workspace)
+        self.lock_box = LockBox(self._packing)
         column.addWidget(self.lock_box)
         self.fold = Fold("More settings")
         column.addWidget(self.fold)
@@ -56,7 +64,8 @@ class PackOptions(QWidget):
         self.trash = QCheckBox("Move the originals to the trash")
         column.addWidget(self.read_back)
         column.addWidget(self.trash)
-        column.addWidget(heading("Leave out"))
+        left_out = heading("Leave out")
+        column.addWidget(left_out)
         self.hidden = QCheckBox("Hidden files")
         self.empty = QCheckBox("Empty folders")
         row = QHBoxLayout()
@@ -71,6 +80,9 @@ class PackOptions(QWidget):
         column.addWidget(self.patterns)
         self.follow = QCheckBox("Pack the files that links point to")
         column.addWidget(self.follow)
+        if of_archive:
+            for widget in (self.read_back, self.trash, left_out, self.hidden, self.empty, self.patterns, self.follow):
+                widget.hide()
         self._wire()
 
     def _wire(self) -> None:
@@ -84,10 +96,11 @@ class PackOptions(QWidget):
         self.patterns.editingFinished.connect(self._left_out_changed)
         self.follow.toggled.connect(self._left_out_changed)
         self.each.toggled.connect(self._after_changed)
-        self._workspace.packing.changed.connect(self._show)
-        self._workspace.packing.set_ended.connect(self._take_lock_away)
+        self._packing.changed.connect(self._show)
+        self._packing.set_ended.connect(self._take_lock_away)
         self._workspace.selector.changed.connect(self._show_each)
         self.lock_box.setVisible(False)
+        self.each.setVisible(not self._of_archive)
         self._show()
 
     def _offer_largest(self, size: int) -> None:
@@ -102,12 +115,12 @@ class PackOptions(QWidget):
         self.part_size.blockSignals(False)
 
     def _show_each(self, selection: Selection) -> None:
-        self.each.setVisible(selection.items > 1 or self._workspace.packing.form.each)
+        self.each.setVisible(not self._of_archive and (selection.items > 1 or self._packing.form.each))
 
     def _show(self) -> None:
-        form = self._workspace.packing.form
+        form = self._packing.form
         can_lock = form.info.can_lock
-        self._offer_largest(self._workspace.packing.largest_file)
+        self._offer_largest(self._packing.largest_file)
         # A tick that was made can always be taken away again, and is never dropped in silence.
         self.lock.setEnabled(can_lock or self.lock.isChecked())
         self.lock.setText("Lock with a password" if can_lock else "Lock with a password (zip and 7z only)")
@@ -127,7 +140,7 @@ class PackOptions(QWidget):
         if not self.patterns.hasFocus():
             self.patterns.setText(", ".join(form.exclude))
         self._show_parts(form)
-        self.fold.say(settings_words(form))
+        self.fold.say(parts_words(form) if self._of_archive else settings_words(form))
         if form.bad_parts:
             self.fold.open()
         self.read_back.setEnabled(not form.trash)
@@ -181,7 +194,7 @@ class PackOptions(QWidget):
             form.part_size = size or 0 if wanted else 0
             form.bad_parts = wanted and not size
 
-        self._workspace.packing.change(change)
+        self._packing.change(change)
 
     def _after_changed(self) -> None:
         read_back, trash, each = self.read_back.isChecked(), self.trash.isChecked(), self.each.isChecked()
@@ -189,7 +202,7 @@ class PackOptions(QWidget):
         def change(form: PackForm) -> None:
             form.read_back, form.trash, form.each = read_back, trash, each
 
-        self._workspace.packing.change(change)
+        self._packing.change(change)
 
     def _left_out_changed(self) -> None:
         leave_out = LeaveOut.HIDDEN if self.hidden.isChecked() else LeaveOut.NOTHING
@@ -200,7 +213,12 @@ class PackOptions(QWidget):
         def change(form: PackForm) -> None:
             form.leave_out, form.exclude, form.follow = leave_out, patterns, follow
 
-        self._workspace.packing.change(change)
+        self._packing.change(change)
+
+
+def parts_words(form: PackForm) -> str:
+    """Whether the archive is split, and into what."""
+    return say("Split into parts of {size:size}", size=form.part_size) if form.part_size else "In one file"
 
 
 def settings_words(form: PackForm) -> str:
@@ -232,9 +250,9 @@ def settings_words(form: PackForm) -> str:
 class LockBox(QWidget):
     """The password: typed twice while it can't be seen, so that a slip does not lock its owner out."""
 
-    def __init__(self, workspace: Workspace) -> None:
+    def __init__(self, packing: Packing) -> None:
         super().__init__()
-        self._workspace = workspace
+        self._packing = packing
         self._wanted = False
         column = page_layout(self, gap=theme.sizes.space)
         row = QHBoxLayout()
@@ -256,7 +274,7 @@ class LockBox(QWidget):
         self.again.textChanged.connect(self._changed)
         self.eye.toggled.connect(self._changed)
         self.hide_names.toggled.connect(self._changed)
-        workspace.packing.changed.connect(self._show)
+        packing.changed.connect(self._show)
 
     def ask(self, wanted: bool) -> None:
         """Whether there is to be a lock; without one nothing of it is kept."""
@@ -269,7 +287,7 @@ class LockBox(QWidget):
         self._changed()
 
     def _show(self) -> None:
-        can = self._workspace.packing.form.info.can_hide_names
+        can = self._packing.form.info.can_hide_names
         self.hide_names.setEnabled(can or self.hide_names.isChecked())
         self.hide_names.setText("Hide the file names, too" if can else "Hide the file names, too (7z only)")
 
@@ -292,7 +310,7 @@ class LockBox(QWidget):
             form.hide_names = hide
             form.lock_wanted = self._wanted
 
-        self._workspace.packing.change(change)
+        self._packing.change(change)
 
 
 def _hidden_field(name: str) -> QLineEdit:

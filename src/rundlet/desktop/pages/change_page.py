@@ -1,0 +1,419 @@
+"""How, when an archive is changed: the changes that are not saved yet, each with its undo, and what saving them costs."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QFileDialog,
+    QHBoxLayout,
+    QPushButton,
+    QRadioButton,
+    QSlider,
+    QVBoxLayout,
+    QWidget,
+)
+
+from rundlet.core import text
+from rundlet.core.formats.detect import WRITABLE
+from rundlet.core.plans.change_plan import AddClash
+from rundlet.core.plans.staging import ChangeKind, StagedChange
+from rundlet.core.sentences import fill
+from rundlet.core.userdata.updates import Update
+from rundlet.desktop.pages.pack_page import level_word
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.basics import Choices, OneLine, heading, label, page_layout, radio_group
+from rundlet.desktop.views.dropdown import Dropdown
+from rundlet.desktop.views.lock_field import LockField
+from rundlet.desktop.views.pack_options import PackOptions
+from rundlet.presentation.findings import issue_line
+from rundlet.presentation.sentences import joined, say
+
+if TYPE_CHECKING:
+    from rundlet.core.errors import RundletError
+    from rundlet.core.plans.change_plan import ChangePlan
+    from rundlet.core.work.change_cost import ChangeCost
+    from rundlet.desktop.state.workspace import Workspace
+    from rundlet.desktop.temp_copies import Copy
+
+_MOST = 100  # lines of one kind; a person reads no more
+_MOST_ISSUES = 5
+
+_GROUPS = {
+    ChangeKind.ADDED: ("Added", "+ {path:shown}", "good"),
+    ChangeKind.REPLACED: ("Replaced", "↻ {path:shown}", "slate"),
+    ChangeKind.RENAMED: ("Renamed", "✎ {new_path:shown}", "slate"),
+    ChangeKind.MOVED: ("Moved", "✎ {new_path:shown}", "slate"),
+    ChangeKind.REMOVED: ("Removed", "– {path:shown}", "warn"),
+}
+"""For each kind of change its heading, its line, and the role that it is written in."""
+
+CLASHES = {
+    AddClash.RENAME: "Keep both, rename the new item",
+    AddClash.REPLACE: "Replace the item in the archive",
+    AddClash.SKIP: "Keep the item in the archive",
+}
+"""What becomes of a name that the archive holds already, in words."""
+
+
+class Lines(QWidget):
+    """One line for each thing, with a button; rebuilt whenever these are others."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._column = page_layout(self, gap=theme.sizes.space)
+        self._rows: list[QWidget] = []
+        self.buttons: list[QPushButton] = []
+
+    def clear(self) -> None:
+        """Show none."""
+        for row in self._rows:
+            self._column.removeWidget(row)
+            row.hide()
+            row.deleteLater()
+        self._rows, self.buttons = [], []
+
+    def add_heading(self, words: str) -> None:
+        """A heading above those that follow."""
+        self._add(heading(words))
+
+    def add_words(self, words: str) -> None:
+        """A line with no button."""
+        self._add(label(words, "soft"))
+
+    def add(self, words: str, role: str, does: str, spoken: str, call: Callable[[], object]) -> None:
+        """A line with a button.
+
+        Args:
+            role: how the line is written.
+            does: the words of the button.
+            spoken: the same for who can't see the line beside it.
+        """
+        row = QWidget()
+        across = QHBoxLayout(row)
+        across.setContentsMargins(0, 0, 0, 0)
+        across.setSpacing(theme.sizes.gap)
+        line = OneLine(role)
+        line.setText(words)
+        line.setToolTip(words)
+        button = QPushButton(does)
+        button.setAccessibleName(spoken)
+        button.clicked.connect(lambda: call())
+        across.addWidget(line, 1)
+        across.addWidget(button)
+        self.buttons.append(button)
+        self._add(row)
+
+    def add_choice(
+        self, words: str, choices: Sequence[tuple[str, object]], chosen: object, call: Callable[[object], object]
+    ) -> None:
+        """A line with one thing of several to choose."""
+        self._add(label(words, "warn"))
+        box = Dropdown()
+        box.setAccessibleName(words)
+        for what, value in choices:
+            box.addItem(what, value)
+        box.setCurrentIndex(max([value for _, value in choices].index(chosen), 0))
+        box.activated.connect(lambda index: call(box.itemData(index)))
+        self._add(box)
+
+    def _add(self, row: QWidget) -> None:
+        self._rows.append(row)
+        self._column.addWidget(row)
+
+
+class ChangePage(QWidget):
+    """The changes, grouped and counted, and how a new archive is written where one is wanted.
+
+    Signals:
+        put_back_wanted: copies that were opened and changed are to be put back, as a list.
+    """
+
+    put_back_wanted = Signal(object)
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._changing = workspace.changing
+        self._shown: list[StagedChange] = []
+        self._folder: Path | None = None
+        column = page_layout(self)
+        self.statement = label("", "statement")
+        column.addWidget(self.statement)
+        self.more = label("", "soft")
+        column.addWidget(self.more)
+        self.why_not = label("", "warn")
+        column.addWidget(self.why_not)
+        self.lock = LockField("Password of the archive")
+        column.addWidget(self.lock)
+        self.lines = Lines()
+        column.addWidget(self.lines)
+        self.discard_all = QPushButton("Discard all")
+        column.addWidget(self.discard_all, 0, Qt.AlignmentFlag.AlignLeft)
+        self._add_clashes(column)
+        self.copies = Lines()
+        column.addWidget(self.copies)
+        self._add_new(column)
+        self._add_folder(column)
+        self.cost = label("", "soft")
+        column.addWidget(self.cost)
+        self.issues = label("", "soft")
+        column.addWidget(self.issues)
+        column.addStretch(1)
+        self._wire()
+
+    def _add_clashes(self, column: QVBoxLayout) -> None:
+        self.clash_box = QWidget()
+        inner = page_layout(self.clash_box, gap=theme.sizes.space)
+        inner.addWidget(heading("If a name is taken"))
+        self.clash = {rule: QRadioButton(words) for rule, words in CLASHES.items()}
+        self._clash_group = radio_group(self, list(self.clash.values()), inner)
+        self.taken = Lines()
+        inner.addWidget(self.taken)
+        column.addWidget(self.clash_box)
+
+    def _add_new(self, column: QVBoxLayout) -> None:
+        """How a new archive is written."""
+        self.new_box = QWidget()
+        inner = page_layout(self.new_box)
+        inner.addWidget(heading("Format"))
+        self.formats = Choices([(each.info.id, each.info.id) for each in WRITABLE], name="Format")
+        inner.addWidget(self.formats)
+        inner.addWidget(heading("Level"))
+        self.level = QSlider(Qt.Orientation.Horizontal)
+        self.level.setPageStep(1)
+        self.level.setAccessibleName("Level, from 0 (uncompressed) to 9 (smallest)")
+        inner.addWidget(self.level)
+        self.level_words = label("", "soft")
+        inner.addWidget(self.level_words)
+        self.options = PackOptions(self._workspace, self._changing.new, of_archive=True)
+        inner.addWidget(self.options)
+        column.addWidget(self.new_box)
+
+    def _add_folder(self, column: QVBoxLayout) -> None:
+        """Bringing up to date with a folder."""
+        self.folder_box = QWidget()
+        inner = page_layout(self.folder_box, gap=theme.sizes.space)
+        inner.addWidget(heading("Bring up to date"))
+        self.compare = QPushButton("Compare with a folder …")
+        self.again = QPushButton()
+        inner.addWidget(self.again, 0, Qt.AlignmentFlag.AlignLeft)
+        inner.addWidget(self.compare, 0, Qt.AlignmentFlag.AlignLeft)
+        self.delete_gone = QCheckBox("Remove what the folder no longer has")
+        inner.addWidget(self.delete_gone)
+        column.addWidget(self.folder_box)
+
+    def _wire(self) -> None:
+        changing = self._changing
+        self.lock.typed.connect(self._workspace.unlock)
+        self._workspace.opener.unlock_failed.connect(self._refuse)
+        self.discard_all.clicked.connect(changing.discard_all)
+        self._clash_group.buttonClicked.connect(self._clash_chosen)
+        self.formats.chosen.connect(changing.new.set_format)
+        self.level.valueChanged.connect(changing.new.set_level)
+        self.compare.clicked.connect(self._pick_folder)
+        self.again.clicked.connect(self._update_again)
+        changing.changed.connect(self._show)
+        self._workspace.unpacking.changed.connect(self._show_lock)
+        self._workspace.temp_copies.changed.connect(self._show_copies)
+
+    def refresh(self) -> None:
+        """Show how things are now."""
+        self._show()
+
+    @property
+    def first(self) -> QWidget:
+        """Where one begins by keyboard."""
+        return self.lines.buttons[0] if self.lines.buttons else self.compare
+
+    def _refuse(self, error: RundletError) -> None:
+        self.lock.refuse(error.message)
+
+    def _show_lock(self) -> None:
+        self.lock.ask(self._workspace.needs_password)
+
+    def _show(self) -> None:
+        changing = self._changing
+        if self._workspace.archive is None or not changing.wanted:
+            return
+        self._show_lock()
+        count = changing.count
+        error = None if self._workspace.needs_password else changing.why_not()
+        if changing.as_new and not count:
+            self.statement.setText("A new archive of the same content")
+        else:
+            self.statement.setText(text.plural(count, "change") if count else "No changes yet")
+        hints = {
+            True: "Everything in it goes into the new archive, without being unpacked onto the disk. The old one stays.",
+            False: "Delete, rename, paste and drop in the list as in a folder. Nothing is written until you save.",
+        }
+        self.more.setText(hints[changing.as_new])
+        self.more.setVisible(error is None or changing.as_new)
+        self.why_not.setText(str(error) if error is not None else "")
+        self.why_not.setVisible(error is not None and not changing.as_new)
+        changes = list(changing.staging.changes) if changing.staging is not None else []
+        if changes != self._shown:
+            self._shown = changes
+            self._show_changes(changes)
+        self.discard_all.setVisible(count > 1)
+        for button in (*self.lines.buttons, self.discard_all):
+            button.setEnabled(not changing.is_saving)
+        self._show_taken(changing.plan)
+        self._show_copies()
+        self._show_new()
+        self.folder_box.setVisible(error is None and not count and not changing.as_new)
+        self._show_folder()
+        self.cost.setText(cost_words(changing.plan, changing.cost) if not changing.as_new else "")
+        issues = [
+            *(issue for change in changes for issue in change.issues),
+            *(changing.plan.issues if changing.plan else ()),
+        ]
+        lines = [issue_line(issue) for issue in issues[:_MOST_ISSUES]]
+        if len(issues) > _MOST_ISSUES:
+            lines.append(say("… and {count:number} more", count=len(issues) - _MOST_ISSUES))
+        self.issues.setText("\n".join(lines))
+        self.issues.setVisible(bool(lines))
+
+    def _show_changes(self, changes: list[StagedChange]) -> None:
+        self.lines.clear()
+        for kind, (name, line, role) in _GROUPS.items():
+            some = [change for change in changes if change.kind is kind]
+            if some:
+                self.lines.add_heading(say("{name} {count:number}", name=name, count=len(some)))
+            for change in some[:_MOST]:
+                facts = {"path": change.path, "new_path": change.new_path}
+                words = fill(line, facts)
+                spoken = say("Undo: {what}", what=words)
+                self.lines.add(words, role, "Undo", spoken, partial(self._changing.discard, [change]))
+            if len(some) > _MOST:
+                self.lines.add_words(say("… and {count:number} more", count=len(some) - _MOST))
+
+    def _show_taken(self, plan: ChangePlan | None) -> None:
+        staging = self._changing.staging
+        replaced = {change.path for change in self._shown if change.kind is ChangeKind.REPLACED}
+        taken = [each for each in (plan.taken if plan is not None else ()) if each.path not in replaced]
+        if plan is None and self._changing.count:
+            return  # it is being worked out; what is shown may well hold
+        self.clash_box.setVisible(bool(taken))
+        if staging is None:
+            return
+        self.clash[staging.on_clash].setChecked(True)
+        self.taken.clear()
+        for each in taken[:_MOST] if len(taken) > 1 else ():
+            self.taken.add_choice(
+                text.shown(each.path),
+                [("As above", None), *((words, rule) for rule, words in CLASHES.items())],
+                staging.rules.get(each.path),
+                partial(self._set_rule, each.path),
+            )
+
+    def _set_rule(self, path: str, rule: object) -> None:
+        self._changing.set_rule(path, rule if isinstance(rule, AddClash) else None)
+
+    def _clash_chosen(self) -> None:
+        self._changing.set_clash(next(rule for rule, button in self.clash.items() if button.isChecked()))
+
+    # Copies that were opened in other programs
+
+    def _changed_copies(self) -> list[Copy]:
+        place = self._workspace.place
+        if place.outer is not None:
+            return []
+        copies = self._workspace.temp_copies.unkept
+        return [copy for copy in copies if copy.origin is not None and copy.origin.archive == place.archive]
+
+    def _show_copies(self, *_: object) -> None:
+        self.copies.clear()
+        copies = self._changed_copies()
+        self.copies.setVisible(bool(copies))
+        if not copies:
+            return
+        self.copies.add_heading("Changed copies")
+        for copy in copies:
+            assert copy.origin is not None
+            words = text.shown(copy.origin.inner)
+            spoken = say("Put back: {what}", what=words)
+            self.copies.add(words, "slate", "Put back", spoken, partial(self.put_back_wanted.emit, [copy]))
+        if len(copies) > 1:
+            words = say("All {count:number} of them", count=len(copies))
+            self.copies.add(words, "body", "Put all back", "Put all back", partial(self.put_back_wanted.emit, copies))
+
+    # A new archive
+
+    def _show_new(self) -> None:
+        form = self._changing.new.form
+        self.new_box.setVisible(self._changing.as_new)
+        self.formats.choose(form.info.id)
+        self.level.blockSignals(True)
+        self.level.setRange(form.info.levels[0], form.info.levels[-1])
+        self.level.setValue(form.level)
+        self.level.blockSignals(False)
+        self.level.setEnabled(len(form.info.levels) > 1)
+        how = say("Level {level}: {word}.", level=form.level, word=level_word(form.level))
+        self.level_words.setText(joined([how if len(form.info.levels) > 1 else "", form.info.about]))
+
+    # Bringing up to date
+
+    def _show_folder(self) -> None:
+        place = self._workspace.place
+        update = (
+            self._workspace.updates.of(place.archive) if place.archive is not None and place.outer is None else None
+        )
+        if update is not None and update.folder != self._folder:
+            self.delete_gone.setChecked(update.delete_gone)
+        self._folder = update.folder if update is not None else None
+        self.again.setVisible(self._folder is not None and os.path.isdir(self._folder))
+        if self._folder is not None:
+            self.again.setText(say("Compare with “{name:shown}”", name=self._folder.name))
+            self.again.setToolTip(str(self._folder))
+
+    def _pick_folder(self) -> None:
+        home = self._folder or self._workspace.place.folder
+        chosen = QFileDialog.getExistingDirectory(self, "Choose the folder to compare with", str(home))
+        if chosen:
+            self.compare_with(Path(chosen))
+
+    def _update_again(self) -> None:
+        if self._folder is not None:
+            self.compare_with(self._folder)
+
+    def compare_with(self, folder: Path) -> None:
+        """Collect what is new or newer in a folder, and what is gone from it where that is wanted."""
+        place = self._workspace.place
+        if place.archive is not None and place.outer is None:
+            self._workspace.updates.note(place.archive, Update(folder, self.delete_gone.isChecked()))
+        self._changing.bring_up_to_date(folder, delete_gone=self.delete_gone.isChecked())
+
+
+_STREAMS = "tar."
+
+
+def cost_words(plan: ChangePlan | None, cost: ChangeCost | None) -> str:
+    """What saving costs, in a sentence."""
+    if plan is None or cost is None:
+        return ""
+    facts = {
+        "packed": cost.packed,
+        "files": cost.files,
+        "again": cost.again,
+        "seconds": cost.seconds,
+        "format": plan.info.id,
+    }
+    if cost.again and plan.info.id.startswith(_STREAMS):
+        return fill("A {format} is one stream: {again:size} are packed again, about {seconds:duration}.", facts)
+    if cost.again:
+        return fill(
+            "{again:size} share a block with what changes and are packed again, about {seconds:duration}.", facts
+        )
+    if cost.packed:
+        return fill(
+            "{packed:number} of {files:file|files} {packed:=is|are} packed, the rest is copied as it is: {seconds:duration}.",
+            facts,
+        )
+    return fill("Nothing is packed again; what stays is copied as it is: {seconds:duration}.", facts)

@@ -1,0 +1,590 @@
+"""What is to be changed in archives and not saved yet: it is collected, planned, and shown among what the archive holds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection, Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, Signal
+
+from rundlet.core.errors import Cancelled, PlanError, RundletError
+from rundlet.core.fs.safe_names import as_text, first_free
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.plans.staging import Staging
+from rundlet.core.text import plain_path
+from rundlet.desktop.background import Background, Latest
+from rundlet.desktop.error_log import log_failure
+from rundlet.desktop.state.archive_opener import Order, listing_in
+from rundlet.desktop.state.packing import Packing
+from rundlet.presentation.sentences import say
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.formats.entry_contents import ArchiveContents
+    from rundlet.core.jobs.findings import Issue
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.model.item import PackItem
+    from rundlet.core.model.tree import ArchiveTree
+    from rundlet.core.plans.change_plan import AddClash, ChangePlan
+    from rundlet.core.plans.staged_catalog import StagedCatalog
+    from rundlet.core.plans.staging import Staged, StagedChange
+    from rundlet.core.userdata.settings_file import Settings
+    from rundlet.core.work.change_cost import ChangeCost
+    from rundlet.desktop.locations.archive import ArchiveListing
+    from rundlet.desktop.locations.place import OpenArchive, Place
+    from rundlet.desktop.state.standpoint import Standpoint
+
+Chain = tuple[str, ...]
+"""Which archive it is; see :attr:`Place.chain`."""
+
+_FOLDER_MODE = 0o755
+NEW_FOLDER = "New folder"
+
+
+@dataclass(slots=True)
+class Kept:
+    """The changes of one archive, for as long as the window is there.
+
+    Attributes:
+        staging: these.
+        place: the top of the archive.
+        seen: what the archive was when they were made.
+        keys: of each item that was planned last its key.
+        on_clash, rules, changes: what was planned last and holds.
+        saving: whether a job is saving them.
+    """
+
+    staging: Staging
+    place: Place
+    seen: tuple[int, ...]
+    keys: tuple[int, ...] = ()
+    changes: list[StagedChange] = field(default_factory=list)
+    saving: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """What changes come to: the plan, and what a list shows of it."""
+
+    plan: ChangePlan
+    tree: ArchiveTree
+    file_types: NDArray[np.int64]
+    staged: StagedCatalog
+    listing: ArchiveListing
+    keys: tuple[int, ...]
+
+
+class Changing(QObject):
+    """Collects changes, archive by archive.
+
+    Attributes:
+        wanted: whether the columns are to show what is changed, rather than what unpacking would do.
+        as_new: whether a new archive is to be written, and the old one stays.
+        new: how and where such a new archive is written.
+        plan, cost: what is to be saved, and an estimate of what that takes; None while that is not known.
+
+    Signals:
+        changed: something of it changed.
+        shown: there is another listing of the archive where the window stands, by which rows come and go.
+        refused: something can't be changed, with the error that says why.
+        told: something is to be said.
+    """
+
+    changed = Signal()
+    shown = Signal(object)
+    refused = Signal(object)
+    told = Signal(str)
+
+    def __init__(self, at: Standpoint, background: Background, settings: Settings, parent: QObject) -> None:
+        super().__init__(parent)
+        self._at = at
+        self._background = background
+        self.order: Callable[[], Order] = lambda: ("name", False)
+        self._kept: dict[Chain, Kept] = {}
+        self._task = Latest(background)
+        self._cost_task = Latest(background)
+        self.wanted = False
+        self.as_new = False
+        self.plan: ChangePlan | None = None
+        self.cost: ChangeCost | None = None
+        self._after: list[tuple[Chain, Callable[[], object]]] = []  # what to do once an archive is open
+        self.held: list[
+            ArchiveContents | ArchiveReader
+        ] = []  # what is put in from other archives, open until it is saved
+        self.new = Packing(at, self._named_after, settings, self)
+        self.new.changed.connect(self.changed)
+
+    def _named_after(self) -> Sequence[Path]:
+        return [self._at.archive.path] if self._at.archive is not None else []
+
+    # What there is
+
+    @property
+    def _here(self) -> Kept | None:
+        return self._kept.get(self._at.place.chain)
+
+    @property
+    def count(self) -> int:
+        """How many changes of the archive are not saved, where the window stands."""
+        return len(self._here.staging) if self._here is not None else 0
+
+    @property
+    def staging(self) -> Staging | None:
+        """These, or None."""
+        return self._here.staging if self._here is not None else None
+
+    @property
+    def is_saving(self) -> bool:
+        """Whether they are being saved."""
+        return self._here is not None and self._here.saving
+
+    def unsaved(self) -> list[Kept]:
+        """All archives with changes that are not saved."""
+        return [kept for kept in self._kept.values() if len(kept.staging) and not kept.saving]
+
+    def why_not(self) -> RundletError | None:
+        """Why the archive can't be changed in its place, or None."""
+        from rundlet.core.plans.changeable import see_that_it_can_be_changed  # with archives only
+
+        opened = self._at.archive
+        if opened is None:
+            return PlanError("Open an archive to change it.")
+        try:
+            see_that_it_can_be_changed(opened.path, opened.reader, opened.password)
+        except (RundletError, OSError) as error:
+            return error if isinstance(error, RundletError) else PlanError("The archive is no longer there.")
+        return None
+
+    # Coming and going
+
+    def opened(self, opened: OpenArchive) -> None:
+        """An archive was gone into: what was staged of it holds again."""
+        self.plan, self.cost = None, None
+        kept = self._here
+        self.as_new = False
+        self.new.form.folder = None
+        self.new.form.stem_is_ours = True
+        self.new.suggest_stem()
+        if kept is not None and kept.seen != self._seen(opened):
+            gone = kept.staging.rebase(opened.reader.catalog)
+            kept.seen = self._seen(opened)
+            if gone:
+                words = "The archive was changed by another program. {gone:change no longer applies|changes no longer apply}."
+                self.told.emit(say(words, gone=gone))
+        self.wanted = self.count > 0
+        if self.count:
+            self._plan(self._kept[self._at.place.chain])
+        for chain, then in [each for each in self._after if each[0] == self._at.place.chain]:
+            self._after.remove((chain, then))
+            then()
+        self.changed.emit()
+
+    def once_open(self, archive: Path, then: Callable[[], object]) -> None:
+        """Do something as soon as an archive on the disk is open."""
+        self._after = [((str(archive),), then)]
+
+    def left(self) -> None:
+        """The archive was left; what is staged is kept."""
+        self._task.drop()
+        self._cost_task.drop()
+        self.plan, self.cost, self.wanted = None, None, False
+
+    def _seen(self, opened: OpenArchive) -> tuple[int, ...]:
+        """What tells an archive from another one; one within another is a new copy each time."""
+        return opened.seen if self._at.place.outer is None else (opened.reader.source.size, len(opened.reader.catalog))
+
+    def want(self, on: bool) -> None:
+        """Show what is changed, or what unpacking would do."""
+        self.wanted = on
+        self.changed.emit()
+
+    # Staging
+
+    def about(self, node: int) -> tuple[str, dict[int, str], frozenset[int]]:
+        """What a row stands for: its path now, the archive's rows with theirs, and the items that are staged already."""
+        opened = self._at.archive
+        assert opened is not None
+        tree, staged = opened.tree, opened.staged
+        rows: dict[int, str] = {}
+        keys = set()
+        kept = self._here
+        for row in tree.rows_below([node]).tolist():
+            place = staged.added.get(row) if staged is not None else None
+            if place is not None and kept is not None and staged is not None and self.plan is not None:
+                origin = self.plan.came_from[place]
+                keys.update([kept.keys[origin]] if origin >= 0 else [])
+            if (staged is None or row < staged.own) and not (staged is not None and row in staged.removed):
+                rows[row] = plain_path(tree.catalog.path(row))
+        return tree.path(node), rows, frozenset(keys)
+
+    def stage(self, act: Callable[[Staging], object]) -> bool:
+        """Collect one more change; False where that can't be, which is said."""
+        opened, place = self._at.archive, self._at.place
+        error = self.why_not()
+        if error is not None or opened is None:
+            self.refused.emit(error)
+            return False
+        if self.is_saving:
+            self.refused.emit(PlanError("The archive is being saved. Change it when that is done."))
+            return False
+        kept = self._kept.get(place.chain)
+        if kept is None:
+            kept = self._kept[place.chain] = Kept(Staging(), replace(place, inner=""), self._seen(opened))
+        act(kept.staging)
+        self.wanted = True
+        self._plan(kept)
+        return True
+
+    def remove(self, nodes: Iterable[int]) -> None:
+        """Remove rows, folders with everything in them."""
+        found = [each for each in map(self.about, nodes) if each[1] or each[2]]
+
+        def act(staging: Staging) -> None:
+            for path, rows, keys in found:
+                staging.remove(path, rows, keys)
+
+        if found:
+            self.stage(act)
+
+    def move(self, nodes: Iterable[int], folder: str) -> None:
+        """Move rows into a folder of the archive, "" for its top."""
+        found = [each for each in map(self.about, nodes) if each[1] or each[2]]
+        wrong = next((path for path, _, _ in found if folder == path or folder.startswith(f"{path}/")), None)
+        if wrong is not None:
+            self.refused.emit(PlanError("{path:name} can't go into itself.", path=wrong))
+            return
+        found = [each for each in found if each[0].rpartition("/")[0] != folder]
+
+        def act(staging: Staging) -> None:
+            for path, rows, keys in found:
+                staging.rename(path, joined(folder, path.rpartition("/")[2]), rows, keys)
+
+        if found:
+            self.stage(act)
+
+    def rename(self, node: int, name: str) -> None:
+        """Give a row another name."""
+        name = name.strip()
+        path, rows, keys = self.about(node)
+        if not name or "/" in name or name in (".", ".."):
+            self.refused.emit(PlanError("{name:name} can't be a name in an archive.", name=name))
+        elif not rows and not keys:
+            self.refused.emit(PlanError("{path:name} is removed already.", path=path))
+        elif name != path.rpartition("/")[2]:
+            self.stage(lambda staging: staging.rename(path, joined(path.rpartition("/")[0], name), rows, keys))
+
+    def new_folder(self, into: str, when_ns: int) -> str:
+        """A new folder; gives its path, or "" where there can be none."""
+        from rundlet.core.model.item import PackItem
+
+        opened = self._at.archive
+        if opened is None:
+            return ""
+        tree = opened.tree
+        node = tree.find(into)
+        taken = {tree.name(int(child)) for child in tree.children(node)} if node is not None else set()
+        path = joined(into, first_free(NEW_FOLDER, lambda name: name in taken))
+        item = PackItem(path, Kind.DIR, "", 0, when_ns, _FOLDER_MODE)
+        return path if self.stage(lambda staging: staging.add(path, [item])) else ""
+
+    def add(self, paths: Sequence[Path], into: str) -> None:
+        """Put files and folders into a folder of the archive; they are looked through in the background."""
+        if (error := self.why_not()) is not None:
+            self.refused.emit(error)
+            return
+        chain = self._at.place.chain
+        archive = self._at.place.outermost
+
+        def work(job: Job) -> list[tuple[str, list[PackItem], list[Issue]]]:
+            from rundlet.core.fs.scan import walk
+
+            found = []
+            for path in paths:
+                at = joined(into, as_text(path.name))
+                walked = walk(path, at, skip=(str(archive),), tick=job.checkpoint)
+                found.append((at, walked.items, walked.issues))
+            return found
+
+        self._background.run(work, done=partial(self._add_found, chain), failed=self._say_failed)
+
+    def _add_found(self, chain: Chain, found: list[tuple[str, list[PackItem], list[Issue]]]) -> None:
+        def act(staging: Staging) -> None:
+            for at, items, issues in found:
+                if items:
+                    staging.add(at, items, issues)
+
+        if not any(items for _, items, _ in found):
+            self.told.emit("There is nothing to add: none of it can be read.")
+        elif chain == self._at.place.chain:
+            self.stage(act)
+
+    def _say_failed(self, error: BaseException) -> None:
+        if isinstance(error, RundletError):
+            self.refused.emit(error)
+        elif not isinstance(error, Cancelled):
+            log_failure(error)
+
+    def add_from(self, source: OpenArchive, nodes: Sequence[int], into: str) -> None:
+        """Put items of another archive into a folder of this one, without unpacking them onto the disk."""
+        chain = self._at.place.chain
+
+        def work(job: Job) -> list[tuple[str, list[PackItem], list[Issue]]]:
+            from rundlet.core.formats.entry_contents import ArchiveContents
+            from rundlet.core.plans.convert_plan import items_in
+
+            reader = source.reopened()
+            self.held.append(reader)
+            found = []
+            for node in nodes:
+                rows = source.rows_below([node]).tolist()
+                contents = ArchiveContents(reader, rows)
+                self.held.append(contents)
+                items, issues = items_in(reader, contents, rows, job)
+                before = source.stored_path(node)
+                at = joined(into, before.rpartition("/")[2])
+                found.append((at, [item._replace(path=at + item.path[len(before) :]) for item in items], issues))
+            return found
+
+        self._background.run(work, done=partial(self._add_found, chain), failed=self._say_failed)
+
+    def replace(self, items: Sequence[PackItem]) -> bool:
+        """Put files in the place of those of their paths."""
+
+        def act(staging: Staging) -> None:
+            for item in items:
+                staging.replace(item)
+
+        return self.stage(act)
+
+    def bring_up_to_date(self, folder: Path, *, delete_gone: bool) -> None:
+        """Find out what of a folder is new or newer than in the archive, and what is gone, and collect that."""
+        opened, chain = self._at.archive, self._at.place.chain
+        if (error := self.why_not()) is not None or opened is None:
+            self.refused.emit(error)
+            return
+        if self.count:
+            self.refused.emit(PlanError("Save the changes first, or discard them. Then the folder can be compared."))
+            return
+
+        def done(found: object) -> None:
+            from rundlet.core.plans.bring_up_to_date import Differences
+
+            assert isinstance(found, Differences)
+            if chain != self._at.place.chain:
+                return
+            gone = found.changes.removed
+            replaced = {item.path for item in found.changes.items if item.path in set(found.newer)}
+            if not found.changes.items and not gone:
+                self.told.emit(say("Nothing to do: {same:file is|files are} up to date.", same=found.same))
+                return
+
+            def act(staging: Staging) -> None:
+                for item in found.changes.items:
+                    if item.path in replaced:
+                        staging.replace(item)
+                    else:
+                        staging.add(item.path, [item])
+                for row in gone:
+                    path = plain_path(opened.reader.catalog.path(row))
+                    if path not in replaced:
+                        staging.remove(path, {row: path})
+
+            self.stage(act)
+
+        def work(job: Job) -> object:
+            from rundlet.core.plans.bring_up_to_date import differences
+
+            return differences(opened.reader, folder, delete_gone=delete_gone, job=job)
+
+        self._background.run(work, done=done, failed=self._say_failed)
+
+    # Taking out again
+
+    def discard(self, changes: Collection[StagedChange]) -> None:
+        """Take changes out again."""
+        kept = self._here
+        if kept is None or kept.saving:
+            return
+        more = kept.staging.discard(changes)
+        if more:
+            words = "{more:change|changes} that built on it {more:=is|are} undone, too."
+            self.told.emit(say(words, more=more))
+        self._plan(kept)
+
+    def discard_last(self) -> bool:
+        """Take the newest one out again; False where there is none."""
+        kept = self._here
+        if kept is None or not kept.staging.changes or kept.saving:
+            return False
+        self.discard(kept.staging.changes[-1:])
+        return True
+
+    def discard_all(self) -> None:
+        """Take all of them out again."""
+        kept = self._here
+        if kept is not None and not kept.saving:
+            kept.staging.clear()
+            self._plan(kept)
+
+    def set_clash(self, rule: AddClash) -> None:
+        """Say what becomes of names that are taken."""
+        if self._here is not None:
+            self._here.staging.on_clash = rule
+            self._plan(self._here)
+
+    def set_rule(self, path: str, rule: AddClash | None) -> None:
+        """Say what becomes of one name that is taken; None for the rule of all others."""
+        if self._here is not None:
+            if rule is None:
+                self._here.staging.rules.pop(path, None)
+            else:
+                self._here.staging.rules[path] = rule
+            self._plan(self._here)
+
+    # Saving
+
+    def begin_saving(self) -> Kept | None:
+        """What is to be saved; it does not change until that has come to its end."""
+        kept = self._here
+        if kept is not None:
+            kept.saving = True
+            self.changed.emit()
+        return kept
+
+    def end_saving(self, kept: Kept, *, saved: bool) -> None:
+        """It came to its end: what was saved is not staged any more."""
+        kept.saving = False
+        if saved:
+            self._kept = {chain: each for chain, each in self._kept.items() if each is not kept}
+        self.changed.emit()
+
+    def close(self) -> None:
+        """Let go of all of it, as the window is closed."""
+        self._kept.clear()
+        for each in self.held:
+            each.close()
+        self.held.clear()
+
+    # Planning
+
+    @property
+    def plans(self) -> bool:
+        """Whether there are changes whose plan is still being worked out."""
+        return self.count > 0 and self.plan is None
+
+    def _plan(self, kept: Kept) -> None:
+        """Work out what all changes come to, and show it; what can't be is taken out again, and that is said."""
+        opened, place = self._at.archive, self._at.place
+        self.plan, self.cost = None, None
+        self._cost_task.drop()
+        if opened is None:
+            return
+        if not kept.staging.changes:
+            self._task.drop()
+            self._kept.pop(place.chain, None)
+            self._show_as_it_is(opened)
+            return
+        staged, on_clash, order = kept.staging.outcome(), kept.staging.on_clash, self.order()
+
+        def work(job: Job) -> Planned:
+            return planned(opened, place, staged, on_clash, order, job)
+
+        def failed(error: BaseException) -> None:
+            if not isinstance(error, RundletError):
+                log_failure(error)
+                return
+            self.refused.emit(error)
+            held = kept.changes != kept.staging.changes
+            kept.staging.changes = list(kept.changes) if held else kept.staging.changes[:-1]
+            self._plan(kept)
+
+        def done(found: Planned) -> None:
+            kept.keys, kept.changes = found.keys, list(kept.staging.changes)
+            self.plan = found.plan
+            opened.tree, opened.file_types, opened.staged = found.tree, found.file_types, found.staged
+            self._at.listing = found.listing
+            self.shown.emit(found.listing)
+            self.changed.emit()
+            self._estimate(opened, found.plan)
+
+        self.changed.emit()
+        self._task.run(work, done=done, failed=failed)
+
+    def _show_as_it_is(self, opened: OpenArchive) -> None:
+        """There are no changes any more: show the archive as it is."""
+        place, order = self._at.place, self.order()
+
+        def work(_: Job) -> tuple[ArchiveTree, NDArray[np.int64]]:
+            from rundlet.core.model.tree import ArchiveTree
+            from rundlet.desktop.locations.archive import file_types_of
+
+            tree = ArchiveTree(opened.reader.catalog)
+            return tree, file_types_of(tree)
+
+        def done(found: tuple[ArchiveTree, NDArray[np.int64]]) -> None:
+            opened.tree, opened.file_types, opened.staged = *found, None
+            self._at.listing = listing_in(opened, place, order)
+            self.shown.emit(self._at.listing)
+            self.changed.emit()
+
+        self.changed.emit()
+        self._task.run(work, done=done, failed=log_failure)
+
+    def _estimate(self, opened: OpenArchive, plan: ChangePlan) -> None:
+        def work(job: Job) -> ChangeCost:
+            from rundlet.core.work.change_cost import cost_of
+
+            return cost_of(plan, opened.reader, job)
+
+        def done(cost: ChangeCost) -> None:
+            self.cost = cost
+            self.changed.emit()
+
+        self._cost_task.run(work, done=done, failed=log_failure)
+
+
+def planned(opened: OpenArchive, place: Place, staged: Staged, on_clash: AddClash, order: Order, job: Job) -> Planned:
+    """Work out what changes come to, and what a list of the archive shows then.
+
+    Raises:
+        RundletError: when they can't be made.
+    """
+    from rundlet.core.model.tree import ArchiveTree
+    from rundlet.core.plans.change_plan import plan_change
+    from rundlet.core.plans.staged_catalog import staged_catalog
+    from rundlet.desktop.locations.archive import file_types_of
+
+    plan = plan_change(
+        opened.path,
+        staged.changes,
+        options=options_of(opened),
+        on_clash=on_clash,
+        rules=staged.rules,
+        read_back=True,
+        keep_replaced=True,
+        reader=opened.reader,
+        job=job,
+    )
+    shown = replace(staged_catalog(opened.reader, plan), moves=staged.moves, gone=staged.gone)
+    tree = ArchiveTree(shown.catalog)
+    file_types = file_types_of(tree)
+    listing = listing_in(replace(opened, tree=tree, file_types=file_types, staged=shown), place, order)
+    return Planned(plan, tree, file_types, shown, listing, staged.keys)
+
+
+def joined(folder: str, name: str) -> str:
+    """The path of a name in a folder of an archive."""
+    return f"{folder}/{name}" if folder else name
+
+
+def options_of(opened: OpenArchive) -> WriteOptions:
+    """How what is put into an archive is written: at the usual level, locked as the archive is."""
+    locked = opened.reader.names_hidden or bool(opened.reader.catalog.encrypted.any())
+    return WriteOptions(-1, password=opened.password if locked else "")

@@ -1,0 +1,71 @@
+"""What will be in an archive once its changes are saved, as a tree."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QAbstractItemView, QTreeView
+
+from rundlet.core.model.entry import ROOT
+from rundlet.desktop.delegates.rows import RowDelegate
+from rundlet.desktop.locations.archive import ArchiveListing
+from rundlet.desktop.models.entries import EntryModel
+from rundlet.desktop.theme.theme import theme
+
+if TYPE_CHECKING:
+    from rundlet.desktop.locations.listing import Row
+    from rundlet.desktop.locations.place import OpenArchive
+
+_EXPAND_UP_TO = 60
+
+
+class ResultListing(ArchiveListing):
+    """An archive from its top, without what goes."""
+
+    def __init__(self, opened: OpenArchive) -> None:
+        super().__init__(opened.tree, ROOT, opened.file_types, opened.staged)
+        self._left: dict[int, Sequence[int]] = {}
+
+    def children(self, node: int) -> Sequence[int]:
+        if self.staged is None or not (self.staged.removed or self.staged.gone):
+            return super().children(node)
+        if node not in self._left:
+            self._left[node] = [child for child in super().children(node) if self._stays(child)]
+        return self._left[node]
+
+    def _stays(self, node: int) -> bool:
+        row = self.tree.row(node)
+        assert self.staged is not None
+        return row not in self.staged.removed if row is not None else self.tree.path(node) not in self.staged.gone
+
+    def record(self, node: int) -> Row:
+        row = super().record(node)
+        return replace(row, note="renamed") if row.tone == "slate" and row.note.startswith("✎") else row
+
+    def count(self, node: int) -> int:
+        return len(self.children(node)) if super().count(node) else 0
+
+
+class ResultView(QTreeView):
+    """Shows it; what changes is opened up."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.rows = EntryModel(("name",))
+        self.setModel(self.rows)
+        self.setHeaderHidden(True)
+        self.setIndentation(theme.sizes.indent)
+        self.setItemDelegate(RowDelegate(ticks=False))
+        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setUniformRowHeights(True)
+        self.setAccessibleName("What will be in it")
+
+    def show_result(self, opened: OpenArchive | None) -> None:
+        """Show another archive, or the same one with other changes; None for nothing."""
+        listing = ResultListing(opened) if opened is not None else None
+        self.rows.show(listing)
+        if listing is not None and len(listing.tree) <= _EXPAND_UP_TO:
+            self.expandAll()
