@@ -243,7 +243,11 @@ def test_a_copy_is_opened_watched_and_kept(
     qtbot.waitUntil(lambda: (home / "x" / "other.txt").exists(), timeout=20_000)
     settle()
     opened[1].write_text("patched")
-    window.close()
+    window.close()  # which asks in place
+    assert window.isVisible() and window.strip.question.isVisible()
+    assert "1 opened copy was changed (“setup.exe”)" in window.strip.question_words.text()
+    window.strip.close_button.click()
+    assert not window.isVisible()
     assert (home / "copy of setup.exe").read_text() == "patched"
     assert not opened[1].exists()
 
@@ -277,6 +281,9 @@ def test_a_changed_copy_is_put_back(
         window.workspace.temp_copies.look()
         assert notice.offers[0].text() == f"Put it back into “{archive.name}”"
         notice.offers[0].click()
+        settle()
+        assert window.target.go.text() == "Save 1 change"  # and nothing is written yet
+        QTest.keyClick(window, Qt.Key.Key_Return, CTRL)
         settle()
         assert window.strip.last.text().endswith("1 replaced."), window.strip.last.text()
         listing = window.workspace.listing

@@ -14,7 +14,6 @@ from PySide6.QtWidgets import QApplication
 from rundlet.core.jobs.outcomes import Changed, Outcome, Packed, Unpacked
 from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.plans.unpack_plan import Afterwards
-from rundlet.desktop.saving import levels_of, save_changes
 from rundlet.desktop.state.forms import IfTaken
 
 if TYPE_CHECKING:
@@ -192,6 +191,8 @@ class JobStarter:
 
     def start_change(self) -> None:
         """Save the changes of the archive, or all of it as a new one."""
+        from rundlet.desktop.saving import levels_of, save_changes  # when there are changes
+
         ws = self._workspace
         changing, opened = ws.changing, ws.archive
         if opened is None or self.holds_changing or (changing.count and changing.plan is None):

@@ -178,6 +178,7 @@ def failure_of(title: str, error: BaseException, kind: type[Outcome] | None = No
     if isinstance(error, RundletError):
         why = several([error.sentence, error.advice]) if error.advice else error.sentence
         return JobResult(title, str(why), good=False, why=why)
-    facts = {"title": title, "error": str(error)}
-    why = Sentence("{title} failed because of an error in Rundlet itself: {error}", facts)
+    why = Sentence(
+        "{title} failed because of an error in Rundlet itself: {error}", {"title": title, "error": str(error)}
+    )
     return JobResult(title, str(why), (type(error).__name__,), good=False, why=why)

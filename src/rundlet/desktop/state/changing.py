@@ -14,7 +14,6 @@ from rundlet.core.errors import Cancelled, PlanError, RundletError
 from rundlet.core.fs.safe_names import as_text, first_free
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.plans.staging import Staging
 from rundlet.core.text import plain_path
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
@@ -34,7 +33,7 @@ if TYPE_CHECKING:
     from rundlet.core.model.tree import ArchiveTree
     from rundlet.core.plans.change_plan import AddClash, ChangePlan
     from rundlet.core.plans.staged_catalog import StagedCatalog
-    from rundlet.core.plans.staging import Staged, StagedChange
+    from rundlet.core.plans.staging import Staged, StagedChange, Staging
     from rundlet.core.userdata.settings_file import Settings
     from rundlet.core.work.change_cost import ChangeCost
     from rundlet.desktop.locations.archive import ArchiveListing
@@ -236,6 +235,8 @@ class Changing(QObject):
             return False
         kept = self._kept.get(place.chain)
         if kept is None:
+            from rundlet.core.plans.staging import Staging  # when something is to be changed
+
             kept = self._kept[place.chain] = Kept(Staging(), replace(place, inner=""), self._seen(opened))
         act(kept.staging)
         self.wanted = True
