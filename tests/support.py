@@ -12,7 +12,7 @@ import tempfile
 import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -24,6 +24,8 @@ from rundlet.core.codecs.legacy_cipher import LegacyCipher
 from rundlet.core.errors import RundletError
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.model.entry import Kind
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.opening import Opening
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_plan import UnpackClash
 from rundlet.core.plans.unpack_planner import plan_unpack
@@ -269,3 +271,51 @@ def _xz_number(value: int) -> bytes:
     while value >= 0x80:
         out, value = out + bytes([value & 0x7F | 0x80]), value >> 7
     return out + bytes([value])
+
+
+def held(path: Path, password: str = "") -> dict[str, bytes | None]:
+    """What an archive holds: content by path, None for folders, links as their targets."""
+    with closing(open_archive(path, Opening(password=password or None))) as reader:
+        if password and not reader.unlocked:
+            reader.unlock(password)
+        assert not [notice for notice in reader.notices if notice.problem]
+        found: dict[str, bytes | None] = {}
+        rows = np.flatnonzero(reader.catalog.kind == Kind.FILE)
+        data = {row: b"".join(chunks) for unit in reader.units(rows) for row, chunks in unit.stream()}
+        for entry in reader.catalog:
+            name = entry.path.rstrip("/")
+            assert name not in found, name
+            if entry.kind == Kind.LINK:
+                found[name] = reader.link_target(entry.row).encode()
+            elif entry.kind == Kind.HARD:
+                target = reader.hard_target(entry.row)
+                assert target is not None
+                found[name] = data[target]
+            else:
+                found[name] = data.get(entry.row)
+        return found
+
+
+def some_tree(folder: Path) -> Path:
+    """A folder with files of several kinds and sizes."""
+    top = folder / "tree"
+    (top / "deep" / "er").mkdir(parents=True)
+    (top / "empty").mkdir()
+    for name, data in (
+        ("a.txt", b"first " * 3000),
+        ("b.bin", os.urandom(70_000)),
+        ("deep/c.txt", b"third " * 50),
+        ("deep/er/d.txt", b""),
+        ("deep/er/e.csv", b"1;2;3\n" * 4000),
+    ):
+        (top / name).write_bytes(data)
+    (top / "link").symlink_to("a.txt")
+    os.link(top / "b.bin", top / "deep" / "twin.bin")
+    return top
+
+
+def packed(folder: Path, fmt: str, password: str = "") -> Path:
+    target = folder / f"x{by_id(fmt).info.ending}"
+    options = WriteOptions(1, password=password)
+    pack(plan_pack([some_tree(folder)], target=target, info=by_id(fmt).info, options=options))
+    return target

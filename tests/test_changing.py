@@ -14,7 +14,6 @@ from pathlib import Path
 from typing import Any
 
 import hypothesis.strategies as st
-import numpy as np
 import pytest
 from hypothesis import given, settings
 
@@ -38,58 +37,10 @@ from rundlet.core.work import changer
 from rundlet.core.work.changer import change
 from rundlet.core.work.packer import pack
 from rundlet.core.work.undo import undo
-from support import foreign_archives, pack_to, read_whole, rounds, scratch, snapshot
+from support import foreign_archives, held, pack_to, packed, read_whole, rounds, scratch, snapshot, some_tree
 
 FORMATS = [known.info.id for known in WRITABLE]
 LOCKED = [("zip", "word"), ("7z", "word"), *((fmt, "") for fmt in FORMATS)]
-
-
-def held(path: Path, password: str = "") -> dict[str, bytes | None]:
-    """What an archive holds: content by path, None for folders, links as their targets."""
-    with closing(open_archive(path, Opening(password=password or None))) as reader:
-        if password and not reader.unlocked:
-            reader.unlock(password)
-        assert not [notice for notice in reader.notices if notice.problem]
-        found: dict[str, bytes | None] = {}
-        rows = np.flatnonzero(reader.catalog.kind == Kind.FILE)
-        data = {row: b"".join(chunks) for unit in reader.units(rows) for row, chunks in unit.stream()}
-        for entry in reader.catalog:
-            name = entry.path.rstrip("/")
-            assert name not in found, name
-            if entry.kind == Kind.LINK:
-                found[name] = reader.link_target(entry.row).encode()
-            elif entry.kind == Kind.HARD:
-                target = reader.hard_target(entry.row)
-                assert target is not None
-                found[name] = data[target]
-            else:
-                found[name] = data.get(entry.row)
-        return found
-
-
-def some_tree(folder: Path) -> Path:
-    """A folder with files of several kinds and sizes."""
-    top = folder / "tree"
-    (top / "deep" / "er").mkdir(parents=True)
-    (top / "empty").mkdir()
-    for name, data in (
-        ("a.txt", b"first " * 3000),
-        ("b.bin", os.urandom(70_000)),
-        ("deep/c.txt", b"third " * 50),
-        ("deep/er/d.txt", b""),
-        ("deep/er/e.csv", b"1;2;3\n" * 4000),
-    ):
-        (top / name).write_bytes(data)
-    (top / "link").symlink_to("a.txt")
-    os.link(top / "b.bin", top / "deep" / "twin.bin")
-    return top
-
-
-def packed(folder: Path, fmt: str, password: str = "") -> Path:
-    target = folder / f"x{by_id(fmt).info.ending}"
-    options = WriteOptions(1, password=password)
-    pack(plan_pack([some_tree(folder)], target=target, info=by_id(fmt).info, options=options))
-    return target
 
 
 NAMES = st.sampled_from(["n", "Grüße 川.txt", "a.txt", "deep", "x" * 120, "in/side", "tree/deep/new", "tree/a.txt"])

@@ -83,7 +83,7 @@ def settle(window: Window, qtbot: QtBot) -> Callable[[], None]:
     def wait() -> None:
         try:
             qtbot.waitUntil(lambda: not waiting_for(), timeout=20_000)
-        except TimeoutError as error:
+        except qtbot.TimeoutError as error:
             raise AssertionError(f"still under way: {waiting_for()}") from error
 
     return wait

@@ -17,6 +17,7 @@ from rundlet.core.model.item import PackItem
 from rundlet.core.model.opening import Opening
 from rundlet.core.plans.change_plan import AddClash, Changes, plan_change
 from rundlet.core.plans.staging import Staged, as_they_are_now
+from rundlet.core.streams.replacing import hidden_name
 from rundlet.core.text import plain_path
 
 if TYPE_CHECKING:
@@ -82,7 +83,11 @@ def save_changes(
     for level in levels[:-1]:
         job.begin("Saving")
         size = level.path.stat().st_size
-        copy = new_folder(2 * size) / level.path.name
+        folder = (
+            new_folder(2 * size) / "changed"
+        )  # as the folder above is held by this window, and can't be written to in one step
+        folder.mkdir()
+        copy = folder / level.path.name
         shutil.copy2(level.path, copy)
         change(_plan(copy, level, changes, on_clash, rules, job), job)
         copies.append((copy, level.path))
@@ -97,7 +102,9 @@ def save_changes(
         raise OutOfDate("{archive:name} was changed meanwhile; look at the changes again.", archive=levels[0].path.name)
     outcome = change(replace(plan, keep_replaced=True), job)
     for copy, path in copies:  # what the window stands in is what was saved
-        copy.replace(path)
+        beside = path.with_name(hidden_name(".tmp"))  # which may be on another disk
+        shutil.copy2(copy, beside)
+        beside.replace(path)
     return outcome
 
 

@@ -126,7 +126,19 @@ class Staging:
         return None
 
     def rename(self, path: str, new_path: str, rows: Mapping[int, str], keys: Collection[int] = ()) -> StagedChange:
-        """Give an item another path, a folder with everything in it; the arguments are as in :meth:`remove`."""
+        """Give an item another path, a folder with everything in it; the arguments are as in :meth:`remove`.
+
+        What was put in just now, and only that, is put in under the new path instead.
+        """
+        whole = [
+            each for each in self.changes if each.kind is ChangeKind.ADDED and keys and each.items.keys() == set(keys)
+        ]
+        if whole and not rows and not any(each.keys & whole[0].items.keys() for each in self.changes):
+            (change,) = whole
+            moved = {key: _moved(item.path, path, new_path) or item.path for key, item in change.items.items()}
+            change.items = {key: item._replace(path=moved[key]) for key, item in change.items.items()}
+            change.path = new_path
+            return change
         same_folder = path.rpartition("/")[0] == new_path.rpartition("/")[0]
         kind = ChangeKind.RENAMED if same_folder else ChangeKind.MOVED
         return self._stage(StagedChange(kind, path, new_path, dict(rows), frozenset(keys)))

@@ -388,6 +388,7 @@ class ChangePage(QWidget):
         place = self._workspace.place
         if place.archive is not None and place.outer is None:
             self._workspace.updates.note(place.archive, Update(folder, self.delete_gone.isChecked()))
+            self._show_folder()
         self._changing.bring_up_to_date(folder, delete_gone=self.delete_gone.isChecked())
 
 

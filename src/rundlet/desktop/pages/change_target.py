@@ -13,7 +13,7 @@ from rundlet.desktop.views.basics import Choices, Footer, go_button, heading, la
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.gauge import Gauge
 from rundlet.desktop.views.result_tree import ResultView
-from rundlet.presentation.sentences import say
+from rundlet.presentation.sentences import joined, say
 
 if TYPE_CHECKING:
     from rundlet.core.model.tree import ArchiveTree
@@ -33,7 +33,8 @@ class ChangeTarget(QWidget):
         column.addWidget(self.what)
         self._add_new(quick)
         column.addWidget(self.new_box)
-        column.addWidget(heading("Size"))
+        self.size_heading = heading("Size")
+        column.addWidget(self.size_heading)
         self.gauge = Gauge()
         column.addWidget(self.gauge)
         column.addWidget(heading("What will be in it"))
@@ -108,7 +109,8 @@ class ChangeTarget(QWidget):
         self.gauge.show_sizes(
             before, after, limit=before if after != before else 0, roughly=after != before, changing=True
         )
-        self.gauge.setVisible(not changing.as_new)
+        for widget in (self.size_heading, self.gauge):
+            widget.setVisible(not changing.as_new)
         lack = self._lack()
         words = {
             (False, False): "",
@@ -116,13 +118,22 @@ class ChangeTarget(QWidget):
             (True, False): "The archive here stays as it is.",
             (True, True): "The archive here stays as it is; the changes go into the new one.",
         }[changing.as_new, changing.count > 0]
-        self.facts.setText(lack or words)
-        restyle(self.facts, "role", "warn" if lack else "soft")
+        unlocked = self._loses_its_lock()
+        self.facts.setText(lack or joined([words, unlocked]))
+        restyle(self.facts, "role", "warn" if lack or unlocked else "soft")
         self.go.setText(self._button_words())
         ready = changing.as_new or (changing.count > 0 and changing.plan is not None)
         self.go.set_ready(
             ready and not lack and not changing.is_saving and not (changing.count and changing.plan is None)
         )
+
+    def _loses_its_lock(self) -> str:
+        """That a new archive is not locked though the one here is, or ""."""
+        opened, changing = self._workspace.archive, self._changing
+        if opened is None or not changing.as_new or changing.new.form.lock_wanted:
+            return ""
+        is_locked = opened.reader.names_hidden or bool(opened.reader.catalog.encrypted.any())
+        return "The archive here is locked; the new one won't be." if is_locked else ""
 
     def _button_words(self) -> str:
         changing = self._changing

@@ -14,6 +14,7 @@ from rundlet.core.errors import Cancelled, PlanError, RundletError
 from rundlet.core.fs.safe_names import as_text, first_free
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.plans.unpack_plan import own_folder_name
 from rundlet.core.text import plain_path
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
@@ -117,11 +118,12 @@ class Changing(QObject):
         self.held: list[
             ArchiveContents | ArchiveReader
         ] = []  # what is put in from other archives, open until it is saved
-        self.new = Packing(at, self._named_after, settings, self)
+        self.new = Packing(at, tuple, settings, self, suggest=self._own_name)
         self.new.changed.connect(self.changed)
 
-    def _named_after(self) -> Sequence[Path]:
-        return [self._at.archive.path] if self._at.archive is not None else []
+    def _own_name(self) -> str:
+        """The name of the archive without its extension."""
+        return own_folder_name(self._at.archive.path) if self._at.archive is not None else "archive"
 
     # What there is
 
@@ -168,6 +170,7 @@ class Changing(QObject):
         self.plan, self.cost = None, None
         kept = self._here
         self.as_new = False
+        self.new.set_format("7z" if opened.reader.info.id == "zip" else "zip")  # another one than it is
         self.new.form.folder = None
         self.new.form.stem_is_ours = True
         self.new.suggest_stem()

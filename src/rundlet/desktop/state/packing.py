@@ -27,6 +27,7 @@ class Packing(QObject):
 
     Args:
         selected: gives the selected files and folders on the disk.
+        suggest: gives a name for the archive; by default it is named after what is selected.
 
     Signals:
         changed: something of it changed.
@@ -37,9 +38,16 @@ class Packing(QObject):
     set_ended = Signal()
 
     def __init__(
-        self, at: Standpoint, selected: Callable[[], Sequence[Path]], settings: Settings, parent: QObject
+        self,
+        at: Standpoint,
+        selected: Callable[[], Sequence[Path]],
+        settings: Settings,
+        parent: QObject,
+        *,
+        suggest: Callable[[], str] | None = None,
     ) -> None:
         super().__init__(parent)
+        self._suggest = suggest
         self._at = at
         self._selected = selected
         info, level = by_id(settings.get(PACK_FORMAT)).info, settings.get(PACK_LEVEL)
@@ -48,6 +56,8 @@ class Packing(QObject):
 
     def suggested(self) -> str:
         """A name for an archive of what is chosen."""
+        if self._suggest is not None:
+            return self._suggest()
         paths = self._selected()
         return suggested_stem(paths) if paths else self._at.place.folder.name or "archive"
 

@@ -1,0 +1,501 @@
+"""Changing an archive in the window: what is staged, shown, saved in one step, and undone."""
+
+from __future__ import annotations
+
+import errno
+import shutil
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import pytest
+from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit
+
+from rundlet.core.formats.detect import by_id
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.plans.change_plan import AddClash
+from rundlet.core.plans.pack_plan import plan_pack
+from rundlet.core.plans.staging import ChangeKind
+from rundlet.core.work.packer import pack
+from rundlet.desktop import file_actions as actions_module
+from rundlet.desktop.locations.archive import ArchiveListing
+from rundlet.desktop.pages.change_page import ChangePage
+from rundlet.desktop.pages.change_target import ChangeTarget
+from support import held, pack_to, packed
+from test_changing import second_look
+from windows import CTRL, LEFT, NONE, Settle, Stand, click, files_in, middle, row
+
+if TYPE_CHECKING:
+    from pytestqt.qtbot import QtBot
+
+    from rundlet.desktop.window import Window
+
+FORMATS = [("zip", ""), ("zip", "word"), ("7z", ""), ("7z", "word"), ("tar", ""), ("tar.gz", ""), ("tar.zst", "")]
+
+
+def key(window: Window, which: Qt.Key, keys: Qt.KeyboardModifier = NONE) -> None:
+    QTest.keyClick(window.source.pages.page, which, keys)
+
+
+def drop(window: Window, paths: list[Path], onto: str = "") -> None:
+    """Files from another program are dropped on a row of the list, or below all rows."""
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(path)) for path in paths])
+    at = QPointF(60, window.source.height() - 60)
+    if onto:
+        at = QPointF(window.source.mapFromGlobal(window.source.view.viewport().mapToGlobal(middle(window, onto))))
+    for event in (
+        QDragEnterEvent(at.toPoint(), Qt.DropAction.CopyAction, mime, LEFT, NONE),
+        QDropEvent(at, Qt.DropAction.CopyAction, mime, LEFT, NONE),
+    ):
+        QApplication.sendEvent(window.source, event)
+        assert event.isAccepted()
+
+
+def type_name(window: Window, name: str) -> None:
+    """Type a name where it can be typed, and be done with it."""
+    editor = window.source.view.indexWidget(window.source.view.currentIndex().siblingAtColumn(0))
+    assert isinstance(editor, QLineEdit) and editor.isVisible()
+    editor.setText(name)
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    QApplication.processEvents()  # as what is typed is taken over once the key was handled
+
+
+def notes(window: Window) -> dict[str, str]:
+    """What the list says of each row that changes."""
+    listing = window.workspace.listing
+    assert isinstance(listing, ArchiveListing)
+    records = {listing.tree.path(node): listing.record(node) for node in range(1, len(listing.tree))}
+    return {path: record.note for path, record in records.items() if record.tone != "ink"}
+
+
+def pages(window: Window) -> tuple[ChangePage, ChangeTarget]:
+    how, to = window.how.page, window.target.page
+    assert isinstance(how, ChangePage) and isinstance(to, ChangeTarget)
+    return how, to
+
+
+def opened(window: Window, stand: Stand, settle: Settle, archive: Path, password: str = "") -> None:
+    stand(archive)
+    if password:
+        window.workspace.unlock(password)
+        settle()
+
+
+@pytest.mark.parametrize(("fmt", "password"), FORMATS)
+def test_everything_is_staged_and_saved_in_one_step(
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path, fmt: str, password: str
+) -> None:
+    """X1, X2: Delete, F2, a new folder, drops, drags and paste are one save, which one key undoes."""
+    archive = packed(home, fmt, password)
+    raw, expected = archive.read_bytes(), held(archive, password)
+    files_in(home / "more" / "sub", "x.txt y.txt")
+    (home / "new.txt").write_text("new")
+    opened(window, stand, settle, archive, password)
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    click(window, "tree/b.bin")
+    key(window, Qt.Key.Key_F2)
+    type_name(window, "Grüße 川.bin")
+    settle()
+    click(window, "tree/deep/er")
+    key(window, Qt.Key.Key_F2)
+    type_name(window, "er2")
+    settle()
+    drop(window, [home / "more"], onto="tree/deep")
+    settle()
+    drop(window, [home / "new.txt"])
+    settle()
+    window.source.moved_within.emit([window.source.model.node(row(window, "tree/deep/c.txt"))], "tree/empty")
+    settle()
+    click(window, "tree")
+    key(window, Qt.Key.Key_N, CTRL | Qt.KeyboardModifier.ShiftModifier)
+    settle()
+    type_name(window, "made")
+    settle()
+    assert archive.read_bytes() == raw and window.workspace.changing.count == 7
+    assert notes(window) == {
+        "tree/a.txt": "– removed",
+        "tree/Grüße 川.bin": "✎ was b.bin",
+        "tree/deep/er2": "✎ was er",
+        "tree/deep/more": "+ new",
+        "tree/deep/more/sub": "+ new",
+        "tree/deep/more/sub/x.txt": "+ new",
+        "tree/deep/more/sub/y.txt": "+ new",
+        "new.txt": "+ new",
+        "tree/empty/c.txt": "✎ was in “tree/deep”",
+        "made": "+ new",
+    }
+    how, to = pages(window)
+    assert how.statement.text() == "7 changes" and how.cost.text()
+    assert to.go.text() == "Save 7 changes" and to.go.isEnabled()
+    QTest.keyClick(window, Qt.Key.Key_Return, CTRL)
+    QTest.keyClick(window, Qt.Key.Key_Return, CTRL)  # one press, one job
+    settle()
+    for gone in ("tree/a.txt", "tree/deep/er", "tree/deep/er/d.txt", "tree/deep/er/e.csv"):
+        data = expected.pop(gone)
+        if gone != "tree/a.txt":
+            expected[gone.replace("er", "er2")] = data
+    expected["tree/Grüße 川.bin"] = expected.pop("tree/b.bin")
+    expected["tree/empty/c.txt"] = expected.pop("tree/deep/c.txt")
+    expected |= {"tree/deep/more": None, "tree/deep/more/sub": None, "made": None, "new.txt": b"new"}
+    expected |= {f"tree/deep/more/sub/{name}": name.encode() * 1000 for name in ("x.txt", "y.txt")}
+    assert held(archive, password) == expected
+    second_look(archive, fmt, password, expected)
+    assert window.workspace.changing.count == 0 and not notes(window)
+    assert [path.name for path in trash.rglob(archive.name)] == [archive.name]
+    window.window_actions["undo"].trigger()
+    settle()
+    assert archive.read_bytes() == raw
+
+
+def test_each_change_is_undone_by_itself(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """With its button, by Ctrl+Z the newest first, or all at once; what builds on it goes with it, and that is said."""
+    archive = packed(home, "zip")
+    stand(archive)
+    raw, changing = archive.read_bytes(), window.workspace.changing
+    (home / "new.txt").write_text("new")
+    drop(window, [home / "new.txt"], onto="tree/deep")
+    settle()
+    click(window, "tree/deep/new.txt")
+    key(window, Qt.Key.Key_F2)
+    type_name(window, "newer.txt")
+    settle()
+    click(window, "tree/deep")
+    key(window, Qt.Key.Key_F2)
+    type_name(window, "low")
+    settle()
+    assert notes(window) == {"tree/low": "✎ was deep", "tree/low/newer.txt": "+ new"}
+    window.window_actions["undo"].trigger()
+    settle()
+    assert notes(window) == {"tree/deep/newer.txt": "+ new"}
+    how, _ = pages(window)
+    next(button for button in how.lines.buttons if "+" in button.accessibleName()).click()
+    settle()
+    assert changing.count == 0 and not notes(window)
+    drop(window, [home / "tree"], onto="tree/deep")
+    settle()
+    click(window, "tree/deep/tree/a.txt")
+    key(window, Qt.Key.Key_F2)
+    type_name(window, "first.txt")
+    settle()
+    assert changing.count == 2
+    changing.discard(changing.staging.changes[:1] if changing.staging else [])
+    settle()
+    assert changing.count == 0 and "1 change that built on it" in window.source.notice.words.text()
+    for name in ("tree/a.txt", "tree/b.bin"):
+        click(window, name)
+        key(window, Qt.Key.Key_Delete)
+        settle()
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_F2)
+    type_name(window, "gone already")
+    settle()
+    assert "removed already" in window.source.notice.words.text() and changing.count == 2
+    pages(window)[0].discard_all.click()
+    settle()
+    assert changing.count == 0 and archive.read_bytes() == raw
+    drop(window, [home / "new.txt"])
+    settle()
+    click(window, "new.txt")
+    key(window, Qt.Key.Key_Delete)  # what was never saved only goes from the list
+    settle()
+    assert changing.count == 0 and not notes(window) and not window.target.go.isEnabled()
+
+
+def test_names_that_are_taken(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """Keep both, replace, skip: for all of them, and one by one."""
+    archive = packed(home, "zip")
+    (home / "other").mkdir()
+    for name in ("a.txt", "b.bin"):
+        (home / "other" / name).write_text(f"another {name}")
+    stand(archive)
+    drop(window, [home / "other" / "a.txt", home / "other" / "b.bin"], onto="tree")
+    settle()
+    how, _ = pages(window)
+    assert set(notes(window)) == {"tree/a (2).txt", "tree/b (2).bin"} and how.clash_box.isVisible()
+    how.clash[AddClash.REPLACE].click()
+    settle()
+    assert notes(window) == {"tree/a.txt": "↻ replaced", "tree/b.bin": "↻ replaced"}
+    how._set_rule("tree/b.bin", AddClash.SKIP)
+    settle()
+    assert notes(window) == {"tree/a.txt": "↻ replaced"}
+    before = held(archive)
+    window.target.go.click()
+    settle()
+    assert held(archive) == {**before, "tree/a.txt": b"another a.txt"}
+    drop(window, [home / "other" / "a.txt"], onto="tree")  # which it holds by now
+    settle()
+    assert "already holds all of it" in window.source.notice.words.text()
+    assert window.workspace.changing.count == 0
+    for name in ("a.txt", "in/side", "..", ""):
+        window.workspace.changing.rename(window.source.model.node(row(window, "tree/b.bin")), name)
+        settle()
+        assert window.workspace.changing.count == 0 and (not name or name in window.source.notice.words.text())
+
+
+def test_a_save_that_fails_loses_nothing(
+    window: Window, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """X3: the archive is as it was, and what was staged still is."""
+    archive = packed(home, "7z")
+    raw = archive.read_bytes()
+    stand(archive)
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+
+    def full(*_: object, **__: object) -> None:
+        raise OSError(errno.ENOSPC, "")
+
+    with monkeypatch.context() as patch:
+        patch.setattr("rundlet.core.work.changer.read_back", full)
+        window.target.go.click()
+        settle()
+    assert window.workspace.changing.count == 1 and archive.read_bytes() == raw
+    assert notes(window) == {"tree/a.txt": "– removed"} and window.target.go.isEnabled()
+    window.target.go.click()
+    settle()
+    assert "tree/a.txt" not in held(archive)
+
+
+def test_changes_wait_for_the_archive(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """They are kept for the window when it goes elsewhere, hold for another version of the archive, and closing asks."""
+    archive = packed(home, "zip")
+    other = home / "other.zip"
+    pack_to(other, [home / "tree"])
+    stand(archive)
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    click(window, "tree/b.bin")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    stand(other)
+    assert window.workspace.changing.count == 0 and not notes(window)
+    (home / "tree" / "a.txt").unlink()
+    archive.unlink()
+    pack_to(archive, [home / "tree"])
+    stand(archive)
+    assert notes(window) == {"tree/b.bin": "– removed"}
+    assert "1 change no longer applies" in window.source.notice.words.text()
+    stand(home)
+    window.close()
+    assert window.isVisible() and window.strip.question.isVisible()
+    assert "not saved (“x.zip”)" in window.strip.question_words.text()
+    window.strip.keep_button.click()
+    assert not window.strip.question.isVisible()
+    window.close()
+    window.strip.close_button.click()
+    assert not window.isVisible() and "tree/b.bin" in held(archive)
+
+
+def test_what_can_not_be_changed_says_why(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """X6: and becomes a new archive instead, in any format, without a stop on the disk."""
+    tree = packed(home, "zip")
+    expected = held(tree)
+    parts = home / "parts.zip"
+    pack(plan_pack([home / "tree"], target=parts, info=by_id("zip").info, options=WriteOptions(0), part_size=100_000))
+    stand(home / "parts.zip.001")
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    notice = window.source.notice
+    assert "comes in parts" in notice.words.text() and window.workspace.changing.count == 0
+    notice.offers[0].click()
+    settle()
+    how, to = pages(window)
+    assert window.workspace.changing.as_new and to.go.text() == "Save as 7z"
+    how.formats.chosen.emit("tar.zst")
+    to.name.setText("together")
+    to.name.textEdited.emit("together")
+    to.go.click()
+    settle()
+    assert held(home / "together.tar.zst") == expected
+    assert sorted(path.name for path in home.glob("parts*")) == sorted(path.name for path in home.glob("parts.zip.*"))
+
+
+@pytest.mark.parametrize(("source", "password"), [("7z", "word"), ("tar.xz", ""), ("zip", "")])
+def test_a_new_archive_with_the_changes(
+    window: Window, settle: Settle, stand: Stand, home: Path, source: str, password: str
+) -> None:
+    """From a lock to none and back, with what is staged in it; the old archive stays, and undoing takes the new one away."""
+    archive = packed(home, source, password)
+    raw, expected = archive.read_bytes(), held(archive, password)
+    (home / "new.txt").write_text("new")
+    opened(window, stand, settle, archive, password)
+    drop(window, [home / "new.txt"], onto="tree/deep")
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    how, to = pages(window)
+    to.what.chosen.emit("new")
+    settle()
+    assert ("won't be" in to.facts.text()) == bool(password)
+    how.formats.chosen.emit("zip" if source != "zip" else "7z")
+    lock = how.options
+    if not password:
+        lock.lock.setChecked(True)
+        settle()
+        assert not to.go.isEnabled() and "password" in to.facts.text()
+        lock.lock_box.first.setText("secret")
+        lock.lock_box.again.setText("secret")
+    settle()
+    to.go.click()
+    settle()
+    assert window.strip.last.text().startswith("Packed"), window.strip.last.text()
+    made = home / ("x.zip" if source != "zip" else "x.7z")
+    del expected["tree/a.txt"]
+    assert held(made, "" if password else "secret") == {**expected, "tree/deep/new.txt": b"new"}
+    assert archive.read_bytes() == raw and window.workspace.changing.count == 0
+    window.window_actions["undo"].trigger()
+    settle()
+    assert not made.exists() and archive.read_bytes() == raw
+
+
+def test_bringing_up_to_date(
+    window: Window, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """X5: new and changed files are listed, what is gone if that is wanted; next time with one press."""
+    archive, tree = packed(home, "zip"), home / "tree"
+    stand(archive)
+    window.workspace.changing.want(True)
+    settle()
+    how, _ = pages(window)
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tree))
+    how.compare.click()
+    settle()
+    assert "up to date" in window.source.notice.words.text()
+    (tree / "a.txt").write_text("changed")
+    (tree / "deep" / "new.txt").write_text("new")
+    (tree / "b.bin").unlink()
+    how.delete_gone.setChecked(True)
+    assert how.again.isVisible() and how.again.text() == "Compare with “tree”"
+    how.again.click()
+    settle()
+    assert notes(window) == {"tree/a.txt": "↻ replaced", "tree/deep/new.txt": "+ new", "tree/b.bin": "– removed"}
+    window.target.go.click()
+    settle()
+    assert held(archive)["tree/a.txt"] == b"changed" and "tree/b.bin" not in held(archive)
+    assert held(archive)["tree/deep/new.txt"] == b"new"
+    window.workspace.changing.want(True)
+    how.again.click()
+    settle()
+    assert "up to date" in window.source.notice.words.text() and window.workspace.changing.count == 0
+
+
+def test_an_archive_within_another(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """A change of the inner one is one save of the outer one, which one key undoes."""
+    inner = packed(home / "in", "tar.gz")
+    shutil.copytree(home / "in" / "tree", home / "tree")
+    inner.rename(home / "tree" / "inner.tar.gz")
+    archive = home / "outer.zip"
+    pack_to(archive, [home / "tree"])
+    raw = archive.read_bytes()
+    stand(archive)
+    click(window, "tree/inner.tar.gz")
+    QTest.mouseDClick(window.source.view.viewport(), LEFT, pos=middle(window, "tree/inner.tar.gz"))
+    settle()
+    assert window.workspace.place.outer is not None
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    window.workspace.up()
+    settle()
+    assert not notes(window)
+    click(window, "tree/inner.tar.gz")
+    QTest.mouseDClick(window.source.view.viewport(), LEFT, pos=middle(window, "tree/inner.tar.gz"))
+    settle()
+    assert notes(window) == {"tree/a.txt": "– removed"}
+    window.target.go.click()
+    settle()
+    assert not notes(window) and window.workspace.changing.count == 0
+    listing = window.workspace.listing
+    assert isinstance(listing, ArchiveListing) and listing.node_of("tree/a.txt") is None
+    found = held(archive)["tree/inner.tar.gz"]
+    assert found is not None
+    (home / "found.tar.gz").write_bytes(found)
+    assert "tree/a.txt" not in held(home / "found.tar.gz") and "tree/b.bin" in held(home / "found.tar.gz")
+    window.window_actions["undo"].trigger()
+    settle()
+    assert archive.read_bytes() == raw
+
+
+def test_from_elsewhere_into_an_archive(
+    window: Window, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Drops onto an archive in the list, paste from the disk and from another archive, and all edited copies put back."""
+    archive = packed(home, "zip")
+    expected = held(archive)
+    pack(plan_pack([home / "tree"], target=home / "other.7z", info=by_id("7z").info))
+    files_in(home, "loose.txt")
+    stand(home)
+    drop(window, [home / "loose.txt"], onto="x.zip")
+    settle()
+    assert window.workspace.place.archive == archive and notes(window) == {"loose.txt": "+ new"}
+    QApplication.clipboard().setMimeData(QMimeData())
+    key(window, Qt.Key.Key_V, CTRL)
+    assert "no files to paste" in window.source.notice.words.text()
+    stand(home / "other.7z")
+    click(window, "tree/deep")
+    key(window, Qt.Key.Key_C, CTRL)
+    settle()
+    stand(archive)
+    key(window, Qt.Key.Key_V, CTRL)
+    settle()
+    assert notes(window)["deep/er/e.csv"] == "+ new" and notes(window)["loose.txt"] == "+ new"
+    copies: list[Path] = []
+    monkeypatch.setattr(actions_module, "open_in_its_program", lambda path: not copies.append(path))  # type: ignore[func-returns-value]
+    for name in ("tree/a.txt", "tree/b.bin"):
+        click(window, name)
+        window.file_actions.actions["open"].trigger()
+        settle()
+    for path in copies:
+        path.write_text(f"edited {path.name}")
+    window.workspace.temp_copies.look()
+    how, _ = pages(window)
+    assert [button.text() for button in how.copies.buttons] == ["Put back", "Put back", "Put all back"]
+    how.copies.buttons[-1].click()
+    settle()
+    assert notes(window)["tree/a.txt"] == notes(window)["tree/b.bin"] == "↻ replaced"
+    changes = window.workspace.changing.staging
+    assert changes is not None
+    kinds = [change.kind for change in changes.changes]
+    assert kinds == [ChangeKind.ADDED, ChangeKind.ADDED, ChangeKind.REPLACED, ChangeKind.REPLACED]
+    window.target.go.click()
+    settle()
+    inside = {path.removeprefix("tree/"): data for path, data in expected.items() if path.startswith("tree/deep")}
+    edited = {f"tree/{name}": f"edited copy of {name}".encode() for name in ("a.txt", "b.bin")}
+    now = held(archive)
+    twins = {"tree/deep/twin.bin"}  # another name of what was replaced
+    assert {path: data for path, data in now.items() if path not in twins} == {
+        path: data
+        for path, data in {**expected, **inside, **edited, "loose.txt": b"loose.txt" * 1000}.items()
+        if path not in twins
+    }
+    assert not window.workspace.temp_copies.unkept
+    window.close()
+    assert not window.isVisible()
+
+
+def test_keys_say_why_they_can_not(window: Window, settle: Settle, stand: Stand, home: Path, qtbot: QtBot) -> None:
+    """A locked archive without its password, and one that is being saved, are not changed, and that is said."""
+    archive = packed(home, "zip", "word")
+    stand(archive)
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    assert "Type its password first." in window.source.notice.words.text()
+    window.workspace.unlock("word")
+    settle()
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    window.target.go.click()
+    window.workspace.changing.remove([window.source.model.node(row(window, "tree/b.bin"))])
+    assert "is being saved" in window.source.notice.words.text()
+    settle()
+    found = held(archive, "word")
+    assert "tree/a.txt" not in found and "tree/b.bin" in found
