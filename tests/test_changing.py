@@ -15,7 +15,7 @@ from typing import Any
 
 import hypothesis.strategies as st
 import pytest
-from hypothesis import given, settings
+from hypothesis import event, given, settings
 
 from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled, OutOfDate, PlanError, RundletError, WrongPassword
@@ -25,13 +25,18 @@ from rundlet.core.formats.rewriting import rewrite
 from rundlet.core.fs import scan
 from rundlet.core.jobs.findings import Reason
 from rundlet.core.jobs.job import Job
+from rundlet.core.model.contents import BytesContent
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.item import PackItem
 from rundlet.core.model.opening import Opening
 from rundlet.core.plans.bring_up_to_date import differences
 from rundlet.core.plans.change_plan import AddClash, Addition, Changes, moved_below, plan_change, rows_below
 from rundlet.core.plans.convert_plan import plan_convert
 from rundlet.core.plans.pack_plan import plan_pack
+from rundlet.core.plans.staged_catalog import staged_catalog
+from rundlet.core.plans.staging import Staging
+from rundlet.core.text import plain_path
 from rundlet.core.userdata.journal import Journal, record_of
 from rundlet.core.work import changer
 from rundlet.core.work.changer import change
@@ -429,3 +434,77 @@ def test_foreign_archives_are_changed(tmp_path: Path) -> None:
             with zipfile.ZipFile(archive) as second:
                 assert read_whole(second)
     assert tried >= {".whl", ".jar", ".gz"}
+
+
+NEW_NAMES = st.sampled_from(["n", "Grüße 川.txt", "a.txt", "deep", "z"])
+
+
+@settings(max_examples=rounds(25, 300))
+@given(data=st.data())
+def test_what_is_shown_of_staged_changes_is_what_is_saved(data: st.DataObject) -> None:
+    """In any order, with any of them undone: rows that are shown as staying are what the archive holds afterwards."""
+    with scratch() as folder:
+        archive = packed(folder, data.draw(st.sampled_from(["zip", "7z", "tar"])))
+        content = held(archive)
+        staging = Staging()
+        with closing(open_archive(archive)) as reader:
+            catalog = reader.catalog
+            own = {row: plain_path(catalog.path(row)) for row in range(len(catalog))}
+
+            def now() -> dict[str, tuple[dict[int, str], set[int]]]:
+                """The items as they are called by now: the rows of the archive, and the items that were staged."""
+                staged = staging.outcome()
+                found: dict[str, tuple[dict[int, str], set[int]]] = {}
+                rows = {row: staged.changes.renamed.get(row, path) for row, path in own.items()}
+                items = dict(zip(staged.keys, staged.changes.items, strict=True))
+                kept = {row: path for row, path in rows.items() if row not in staged.changes.removed}
+                for path in [*kept.values(), *(item.path for item in items.values())]:
+                    below = {row: at for row, at in kept.items() if at == path or at.startswith(f"{path}/")}
+                    put_in = {key for key, item in items.items() if (item.path + "/").startswith(f"{path}/")}
+                    found[path] = below, put_in
+                return found
+
+            for _ in range(data.draw(st.integers(1, 6))):
+                there = now()
+                path = data.draw(st.sampled_from(sorted(there))) if there else ""
+                what = data.draw(st.sampled_from(["remove", "rename", "move", "add", "replace"]))
+                name = data.draw(NEW_NAMES)
+                above = path.rpartition("/")[0]
+                if what == "remove" and there:
+                    staging.remove(path, *there[path])
+                elif what == "rename" and there:
+                    staging.rename(path, f"{above}/{name}" if above else name, *there[path])
+                elif what == "move" and there:
+                    staging.rename(path, f"moved/{path.rpartition('/')[2]}", *there[path])
+                else:
+                    at = f"{above}/{name}" if above else name
+                    item = PackItem(at, Kind.FILE, "", 4, 0, 0o644, content=BytesContent(b"new!"))
+                    staging.replace(item) if what == "replace" else staging.add(at, [item])
+            for place in sorted(data.draw(st.sets(st.integers(0, 5), max_size=2)), reverse=True):
+                staging.discard(staging.changes[place : place + 1])
+            staged = staging.outcome()
+            assert not staged.idle
+            try:
+                plan = plan_change(
+                    archive,
+                    staged.changes,
+                    on_clash=data.draw(st.sampled_from(list(AddClash))),
+                    rules=staged.rules,
+                    reader=reader,
+                )
+            except PlanError as error:
+                assert error.message.endswith(".")
+                event("refused")
+                return
+            shown = staged_catalog(reader, plan)
+        change(plan)
+        files = {}
+        for row in range(len(shown.catalog)):
+            path = plain_path(shown.catalog.path(row))
+            if row not in shown.removed:
+                assert path not in files
+                put_in = shown.added.get(row)
+                files[path] = content[own[row]] if put_in is None else b"new!"
+        assert held(archive) == files
+        staging.discard(list(staging.changes))
+        assert not staging.changes and not staging.outcome().changes.items

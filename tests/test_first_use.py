@@ -79,7 +79,7 @@ def test_the_context_menu_offers_what_can_be_done(window: Window, settle: Settle
     click(window, "b.txt")
     settle()
     menu = window.file_actions.menu()
-    assert words_of(menu)[:3] == ["Unpack 1 item", "Check 1 archive", "Open a copy in its program"]
+    assert words_of(menu)[:3] == ["Unpack 1 item", "Check 1 archive", "Save as a new archive …"]
     assert not {"Cut", "Open with", "Move 1 item to the trash"} & set(words_of(menu))
     assert {"Rename", "New folder", "Remove 1 item"} < set(words_of(menu))
     press(menu, "Unpack 1 item")  # it is there already, which To says

@@ -32,8 +32,9 @@ class ActionSpec:
 ACTIONS = (
     ActionSpec("new_window", "New window", ("Ctrl+N",), "work"),
     ActionSpec("open_archive", "Open an archive …", group="work"),
-    ActionSpec("go", "Pack or unpack", ("Ctrl+Return", "Ctrl+Enter"), "work"),
+    ActionSpec("go", "Pack, unpack or save", ("Ctrl+Return", "Ctrl+Enter"), "work"),
     ActionSpec("check", "Check the archive", group="work"),
+    ActionSpec("convert", "Save the archive as a new one …", group="work"),
     ActionSpec("undo", "Undo the last job", ("Ctrl+Z",), "work"),
     ActionSpec("log", "Open the log", ("Ctrl+Shift+L",), "work"),
     ActionSpec("back", "Back", ("Alt+Left",), "go"),

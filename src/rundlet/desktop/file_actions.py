@@ -59,10 +59,12 @@ class FileActions(QObject):
     Signals:
         unpack_wanted: everything in the archive is to be unpacked.
         task_wanted: what is to be done with what is selected, as a :class:`Task`.
+        to_wanted: what comes next is to be said in To.
     """
 
     unpack_wanted = Signal()
     task_wanted = Signal(object)
+    to_wanted = Signal()
 
     def __init__(self, workspace: Workspace, source: FromColumn, batch: ArchiveBatch, jobs: Jobs) -> None:
         super().__init__(source)
@@ -177,6 +179,8 @@ class FileActions(QObject):
         count = len(self._to_check())
         if count:
             menu.addAction(say("Check {count:archive|archives}", count=count)).triggered.connect(self.check)
+        if count == 1:
+            menu.addAction("Save as a new archive …").triggered.connect(self.convert)
         for names in _MENU:
             menu.addSeparator()
             for name in names:
@@ -218,6 +222,23 @@ class FileActions(QObject):
         for archive in archives:
             password = opened.password if opened is not None else opener.password_of(archive)
             self._jobs.start(Checked, archive, _checking(archive, password), source=[archive], queued=True)
+
+    def convert(self) -> None:
+        """Have the archive, or the selected one, saved as a new one, in any format; how and where is said in the columns."""
+        archives, changing = self._to_check(), self._workspace.changing
+
+        def ask() -> None:
+            changing.as_new = True
+            changing.want(True)
+            self.to_wanted.emit()
+
+        if self._workspace.archive is not None:
+            ask()
+        elif len(archives) == 1:
+            changing.once_open(archives[0], ask)
+            self._workspace.enter_file(archives[0])
+        else:
+            self._source.notice.tell("Open an archive, or select one, to save it as a new one.")
 
     def _add_programs(self, menu: QMenu, path: Path) -> None:
         """Offer the programs that open a file, which are looked for when their menu is opened."""

@@ -216,6 +216,7 @@ class Window(QMainWindow):
         self.jobs.ended.connect(self._job_ended)
         self.file_actions.unpack_wanted.connect(self._unpack_when_ready)
         self.file_actions.task_wanted.connect(self._do)
+        self.file_actions.to_wanted.connect(self._go_to)
         ws.unpacking.landed.connect(self._landed)
         self.batch.changed.connect(self._landed)
         ws.unpacking.landing_failed.connect(self._call_off)
@@ -254,6 +255,7 @@ class Window(QMainWindow):
             "path": self.path_bar.type,
             "new_window": self._open_window,
             "check": self.file_actions.check,
+            "convert": self.file_actions.convert,
             "help": self._show_help,
             "open_archive": self._pick_archive,
             "shortcuts": self._show_shortcuts,
@@ -314,14 +316,8 @@ class Window(QMainWindow):
         changing = self.workspace.changing
         offers: list[tuple[str, Callable[[], object]]] = []
         if changing.why_not() is not None and self.workspace.archive is not None:
-            offers.append(("Save it as a new archive …", self._save_as_new))
+            offers.append(("Save it as a new archive …", self.file_actions.convert))
         self.source.notice.tell(str(error), offers)
-
-    def _save_as_new(self) -> None:
-        changing = self.workspace.changing
-        changing.as_new = True
-        changing.want(True)
-        self._go_to()
 
     def _undo(self) -> None:
         """Undo the last change that is not saved, while these are shown; else the last job."""

@@ -56,7 +56,7 @@ def staged_catalog(reader: ArchiveReader, plan: ChangePlan) -> StagedCatalog:
     for place, row in taken.items():
         item = plan.added[place]
         catalog.kind[row] = item.kind
-        catalog.size[row], catalog.mtime_ns[row], catalog.packed[row] = item.size, item.mtime_ns, UNKNOWN
+        catalog.size[row], catalog.mtime_ns[row], catalog.packed[row] = item.size, item.mtime_ns, 0
     added = {row: place for place, row in taken.items()} | {len(base) + n: place for n, place in enumerate(new)}
     return StagedCatalog(
         catalog=catalog,
@@ -84,7 +84,7 @@ def _catalog_of(items: Sequence[PackItem]) -> Catalog:
         names=NameTable.of([item.path.encode("utf-8", "surrogateescape") for item in items]),
         kind=np.array([item.kind for item in items], np.uint8),
         size=np.array([item.size if item.kind == Kind.FILE else 0 for item in items], np.int64),
-        packed=np.full(count, UNKNOWN, np.int64),
+        packed=np.zeros(count, np.int64),  # as nothing of it is packed yet
         mtime_ns=np.array([item.mtime_ns or NO_TIME for item in items], np.int64),
         mode=np.array([item.mode for item in items], np.uint32),
         crc=np.full(count, UNKNOWN, np.int64),

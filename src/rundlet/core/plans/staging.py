@@ -106,7 +106,9 @@ class Staging:
         """Put a file in the place of the one of its path."""
         for before in [each for each in self.changes if each.kind is ChangeKind.REPLACED and each.path == item.path]:
             self.changes.remove(before)
-        return self._stage(StagedChange(ChangeKind.REPLACED, item.path, items=self._keyed([item])))
+        change = self._stage(StagedChange(ChangeKind.REPLACED, item.path, items=self._keyed([item])))
+        self._drop_idle()
+        return change
 
     def remove(self, path: str, rows: Mapping[int, str], keys: Collection[int] = ()) -> StagedChange | None:
         """Remove an item, a folder with everything in it; None where that only takes out what was staged.
@@ -116,14 +118,15 @@ class Staging:
             keys: of items that were staged before.
         """
         wanted = frozenset(keys)
-        for change in [each for each in self.changes if each.items]:
+        for change in [each for each in self.changes if each.items] if wanted else ():
             if wanted.issuperset(change.items):  # it was never saved, so nothing of it is left to be removed
                 wanted -= change.items.keys()
                 self.changes.remove(change)
-        if rows or wanted:
-            return self._stage(StagedChange(ChangeKind.REMOVED, path, rows=dict(rows), keys=wanted))
+        change = StagedChange(ChangeKind.REMOVED, path, rows=dict(rows), keys=wanted) if rows or wanted else None
+        if change is not None:
+            self.changes.append(change)
         self._drop_idle()
-        return None
+        return change
 
     def rename(self, path: str, new_path: str, rows: Mapping[int, str], keys: Collection[int] = ()) -> StagedChange:
         """Give an item another path, a folder with everything in it; the arguments are as in :meth:`remove`.
@@ -145,7 +148,8 @@ class Staging:
 
     def discard(self, changes: Collection[StagedChange]) -> int:
         """Take changes out again, and those that do nothing without them; how many these are."""
-        self.changes = [each for each in self.changes if each not in changes]
+        gone = set(changes)
+        self.changes = [each for each in self.changes if each not in gone]
         return self._drop_idle()
 
     def clear(self) -> None:
@@ -156,7 +160,8 @@ class Staging:
     def _drop_idle(self) -> int:
         dropped = 0
         while idle := self.outcome().idle:
-            self.changes = [each for each in self.changes if each not in idle]
+            gone = set(idle)
+            self.changes = [each for each in self.changes if each not in gone]
             dropped += len(idle)
         return dropped
 

@@ -207,6 +207,9 @@ class ChangePage(QWidget):
         inner.addWidget(self.compare, 0, Qt.AlignmentFlag.AlignLeft)
         self.delete_gone = QCheckBox("Remove what the folder no longer has")
         inner.addWidget(self.delete_gone)
+        self.compare_content = QCheckBox("Compare the content of all files, too")
+        self.compare_content.setToolTip("Also of files with the same size and time; takes longer")
+        inner.addWidget(self.compare_content)
         column.addWidget(self.folder_box)
 
     def _wire(self) -> None:
@@ -220,7 +223,7 @@ class ChangePage(QWidget):
         self.compare.clicked.connect(self._pick_folder)
         self.again.clicked.connect(self._update_again)
         changing.changed.connect(self._show)
-        self._workspace.unpacking.changed.connect(self._show_lock)
+        self._workspace.unpacking.changed.connect(self._show)
         self._workspace.temp_copies.changed.connect(self._show_copies)
 
     def refresh(self) -> None:
@@ -235,20 +238,18 @@ class ChangePage(QWidget):
     def _refuse(self, error: RundletError) -> None:
         self.lock.refuse(error.message)
 
-    def _show_lock(self) -> None:
-        self.lock.ask(self._workspace.needs_password)
-
     def _show(self) -> None:
         changing = self._changing
         if self._workspace.archive is None or not changing.wanted:
             return
-        self._show_lock()
+        self.lock.ask(self._workspace.needs_password)
         count = changing.count
         error = None if self._workspace.needs_password else changing.why_not()
         if changing.as_new and not count:
             self.statement.setText("A new archive of the same content")
         else:
-            self.statement.setText(text.plural(count, "change") if count else "No changes yet")
+            nothing = "No changes yet" if error is None else "This archive can't be changed"
+            self.statement.setText(text.plural(count, "change") if count else nothing)
         hints = {
             True: "Everything in it goes into the new archive, without being unpacked onto the disk. The old one stays.",
             False: "Delete, rename, paste and drop in the list as in a folder. Nothing is written until you save.",
@@ -256,7 +257,7 @@ class ChangePage(QWidget):
         self.more.setText(hints[changing.as_new])
         self.more.setVisible(error is None or changing.as_new)
         self.why_not.setText(str(error) if error is not None else "")
-        self.why_not.setVisible(error is not None and not changing.as_new)
+        self.why_not.setVisible(error is not None)
         changes = list(changing.staging.changes) if changing.staging is not None else []
         if changes != self._shown:
             self._shown = changes
@@ -367,11 +368,17 @@ class ChangePage(QWidget):
         )
         if update is not None and update.folder != self._folder:
             self.delete_gone.setChecked(update.delete_gone)
-        self._folder = update.folder if update is not None else None
+        self._folder = update.folder if update is not None else self._beside()
         self.again.setVisible(self._folder is not None and os.path.isdir(self._folder))
         if self._folder is not None:
             self.again.setText(say("Compare with “{name:shown}”", name=self._folder.name))
             self.again.setToolTip(str(self._folder))
+
+    def _beside(self) -> Path | None:
+        """The folder of the archive's name that lies beside it, or None."""
+        place = self._workspace.place
+        beside = place.folder / self._workspace.unpacking.own_folder_name
+        return beside if place.outer is None and beside != place.folder and os.path.isdir(beside) else None
 
     def _pick_folder(self) -> None:
         home = self._folder or self._workspace.place.folder
@@ -389,7 +396,9 @@ class ChangePage(QWidget):
         if place.archive is not None and place.outer is None:
             self._workspace.updates.note(place.archive, Update(folder, self.delete_gone.isChecked()))
             self._show_folder()
-        self._changing.bring_up_to_date(folder, delete_gone=self.delete_gone.isChecked())
+        self._changing.bring_up_to_date(
+            folder, delete_gone=self.delete_gone.isChecked(), compare_content=self.compare_content.isChecked()
+        )
 
 
 _STREAMS = "tar."

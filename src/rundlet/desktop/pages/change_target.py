@@ -107,7 +107,7 @@ class ChangeTarget(QWidget):
         before = opened.reader.source.size
         after = changing.cost.size if changing.cost is not None else before
         self.gauge.show_sizes(
-            before, after, limit=before if after != before else 0, roughly=after != before, changing=True
+            before, after, limit=before if after > before else 0, roughly=after != before, changing=True
         )
         for widget in (self.size_heading, self.gauge):
             widget.setVisible(not changing.as_new)

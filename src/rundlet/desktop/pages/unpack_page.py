@@ -51,6 +51,8 @@ class UnpackPage(QWidget):
         column.addWidget(self.statement)
         column.addWidget(self.more)
         column.addWidget(self.gauge)
+        self.unsaved = label("", "warn")
+        column.addWidget(self.unsaved)
         self.lock = LockField("Password of the archive")
         column.addWidget(self.lock)
         column.addWidget(heading("Folders"))
@@ -78,6 +80,7 @@ class UnpackPage(QWidget):
         workspace.opener.unlock_failed.connect(self._refuse)
         workspace.unpacking.changed.connect(self._show)
         workspace.unpacking.landed.connect(self._show_outcome)
+        workspace.changing.changed.connect(self._show)
 
     def _refuse(self, error: RundletError) -> None:
         self.lock.refuse(error.message)
@@ -107,6 +110,11 @@ class UnpackPage(QWidget):
 
     def _show(self) -> None:
         self._show_outcome()
+        count = self._workspace.changing.count
+        self.unsaved.setText(
+            say("{count:change is|changes are} not saved. Unpacking takes the archive as it is.", count=count)
+        )
+        self.unsaved.setVisible(count > 0)
         self.lock.ask(self._workspace.needs_password)
         form, selection = self._workspace.unpacking.form, self._workspace.selection
         (self.with_folders if form.keep_folders else self.just_files).setChecked(True)

@@ -20,6 +20,7 @@ from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.state.archive_opener import Order, listing_in
 from rundlet.desktop.state.packing import Packing
+from rundlet.presentation.sentences import joined as joined_sentences
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
@@ -44,6 +45,10 @@ if TYPE_CHECKING:
 Chain = tuple[str, ...]
 """Which archive it is; see :attr:`Place.chain`."""
 
+About = tuple[str, dict[int, str], frozenset[int]]
+"""What a row stands for: its path now, the archive's rows with theirs, and the items that are staged already."""
+
+_FEW = 2000  # rows, which are looked up at once
 _FOLDER_MODE = 0o755
 NEW_FOLDER = "New folder"
 
@@ -56,8 +61,8 @@ class Kept:
         staging: these.
         place: the top of the archive.
         seen: what the archive was when they were made.
-        keys: of each item that was planned last its key.
-        on_clash, rules, changes: what was planned last and holds.
+        keys, origins: of each item that was planned last its key, and of each that is put in its place among these, or -1.
+        changes: what was planned last and holds.
         saving: whether a job is saving them.
     """
 
@@ -65,6 +70,7 @@ class Kept:
     place: Place
     seen: tuple[int, ...]
     keys: tuple[int, ...] = ()
+    origins: tuple[int, ...] = ()
     changes: list[StagedChange] = field(default_factory=list)
     saving: bool = False
 
@@ -174,15 +180,17 @@ class Changing(QObject):
         self.new.form.folder = None
         self.new.form.stem_is_ours = True
         self.new.suggest_stem()
-        if kept is not None and kept.seen != self._seen(opened):
+        if kept is not None and kept.saving:
+            kept = None  # it is what is being saved just now, and shown as it is
+        elif kept is not None and kept.seen != self._seen(opened):
             gone = kept.staging.rebase(opened.reader.catalog)
             kept.seen = self._seen(opened)
             if gone:
                 words = "The archive was changed by another program. {gone:change no longer applies|changes no longer apply}."
                 self.told.emit(say(words, gone=gone))
         self.wanted = self.count > 0
-        if self.count:
-            self._plan(self._kept[self._at.place.chain])
+        if kept is not None:
+            self._plan(kept)
         for chain, then in [each for each in self._after if each[0] == self._at.place.chain]:
             self._after.remove((chain, then))
             then()
@@ -203,13 +211,17 @@ class Changing(QObject):
         return opened.seen if self._at.place.outer is None else (opened.reader.source.size, len(opened.reader.catalog))
 
     def want(self, on: bool) -> None:
-        """Show what is changed, or what unpacking would do."""
+        """Show what is changed, or what unpacking would do. What can't be changed in its place may become a new archive."""
         self.wanted = on
+        opened = self._at.archive
+        locked = opened is not None and not opened.reader.unlocked and bool(opened.reader.catalog.encrypted.any())
+        if on and not locked and self.why_not() is not None:
+            self.as_new = True
         self.changed.emit()
 
     # Staging
 
-    def about(self, node: int) -> tuple[str, dict[int, str], frozenset[int]]:
+    def about(self, node: int) -> About:
         """What a row stands for: its path now, the archive's rows with theirs, and the items that are staged already."""
         opened = self._at.archive
         assert opened is not None
@@ -217,14 +229,33 @@ class Changing(QObject):
         rows: dict[int, str] = {}
         keys = set()
         kept = self._here
-        for row in tree.rows_below([node]).tolist():
+        own = tree.row(node)
+        below = tree.rows_below([node]).tolist() if tree.is_folder(node) or own is None else [own]
+        for row in below:
             place = staged.added.get(row) if staged is not None else None
-            if place is not None and kept is not None and staged is not None and self.plan is not None:
-                origin = self.plan.came_from[place]
+            if place is not None and kept is not None:
+                origin = kept.origins[place]
                 keys.update([kept.keys[origin]] if origin >= 0 else [])
             if (staged is None or row < staged.own) and not (staged is not None and row in staged.removed):
                 rows[row] = plain_path(tree.catalog.path(row))
         return tree.path(node), rows, frozenset(keys)
+
+    def _tops(self, nodes: Iterable[int]) -> list[int]:
+        """Rows without those that lie in a folder among them, which go where that goes."""
+        opened, wanted = self._at.archive, dict.fromkeys(nodes)
+        if opened is None:
+            return []
+        parent, inside = opened.tree.parent, dict[int, bool]()
+
+        def lies_in_one(node: int) -> bool:
+            above = int(parent[node])
+            if above <= 0:
+                return False
+            if above not in inside:
+                inside[above] = above in wanted or lies_in_one(above)
+            return inside[above]
+
+        return [node for node in wanted if not lies_in_one(node)]
 
     def stage(self, act: Callable[[Staging], object]) -> bool:
         """Collect one more change; False where that can't be, which is said."""
@@ -246,32 +277,53 @@ class Changing(QObject):
         self._plan(kept)
         return True
 
+    def _with_all(self, nodes: Iterable[int], then: Callable[[list[About]], None]) -> None:
+        """Find out what rows stand for, of very many beside the interface, and go on with it."""
+        nodes, place = tuple(nodes), self._at.place
+
+        def found() -> list[About]:
+            return [each for each in map(self.about, self._tops(nodes)) if each[1] or each[2]]
+
+        def done(about: list[About]) -> None:
+            if place.chain == self._at.place.chain:
+                then(about)
+
+        if len(nodes) <= _FEW:
+            then(found())
+        else:
+            self._background.run(lambda _: found(), done=done, failed=self._say_failed)
+
     def remove(self, nodes: Iterable[int]) -> None:
         """Remove rows, folders with everything in them."""
-        found = [each for each in map(self.about, nodes) if each[1] or each[2]]
 
-        def act(staging: Staging) -> None:
-            for path, rows, keys in found:
-                staging.remove(path, rows, keys)
+        def stage(found: list[About]) -> None:
+            def act(staging: Staging) -> None:
+                for path, rows, keys in found:
+                    staging.remove(path, rows, keys)
 
-        if found:
-            self.stage(act)
+            if found:
+                self.stage(act)
+
+        self._with_all(nodes, stage)
 
     def move(self, nodes: Iterable[int], folder: str) -> None:
         """Move rows into a folder of the archive, "" for its top."""
-        found = [each for each in map(self.about, nodes) if each[1] or each[2]]
-        wrong = next((path for path, _, _ in found if folder == path or folder.startswith(f"{path}/")), None)
-        if wrong is not None:
-            self.refused.emit(PlanError("{path:name} can't go into itself.", path=wrong))
-            return
-        found = [each for each in found if each[0].rpartition("/")[0] != folder]
 
-        def act(staging: Staging) -> None:
-            for path, rows, keys in found:
-                staging.rename(path, joined(folder, path.rpartition("/")[2]), rows, keys)
+        def stage(found: list[About]) -> None:
+            wrong = next((path for path, _, _ in found if folder == path or folder.startswith(f"{path}/")), None)
+            if wrong is not None:
+                self.refused.emit(PlanError("{path:name} can't go into itself.", path=wrong))
+                return
+            elsewhere = [each for each in found if each[0].rpartition("/")[0] != folder]
 
-        if found:
-            self.stage(act)
+            def act(staging: Staging) -> None:
+                for path, rows, keys in elsewhere:
+                    staging.rename(path, joined(folder, path.rpartition("/")[2]), rows, keys)
+
+            if elsewhere:
+                self.stage(act)
+
+        self._with_all(nodes, stage)
 
     def rename(self, node: int, name: str) -> None:
         """Give a row another name."""
@@ -325,7 +377,10 @@ class Changing(QObject):
                     staging.add(at, items, issues)
 
         if not any(items for _, items, _ in found):
-            self.told.emit("There is nothing to add: none of it can be read.")
+            from rundlet.presentation.findings import issue_line
+
+            lines = [issue_line(issue) for _, _, issues in found for issue in issues]
+            self.told.emit(joined_sentences(["There is nothing to add.", *lines[:1]]))
         elif chain == self._at.place.chain:
             self.stage(act)
 
@@ -367,8 +422,12 @@ class Changing(QObject):
 
         return self.stage(act)
 
-    def bring_up_to_date(self, folder: Path, *, delete_gone: bool) -> None:
-        """Find out what of a folder is new or newer than in the archive, and what is gone, and collect that."""
+    def bring_up_to_date(self, folder: Path, *, delete_gone: bool, compare_content: bool = False) -> None:
+        """Find out what of a folder is new or newer than in the archive, and what is gone, and collect that.
+
+        Args:
+            compare_content: whether files of the same size and time are read and compared, too.
+        """
         opened, chain = self._at.archive, self._at.place.chain
         if (error := self.why_not()) is not None or opened is None:
             self.refused.emit(error)
@@ -405,7 +464,7 @@ class Changing(QObject):
         def work(job: Job) -> object:
             from rundlet.core.plans.bring_up_to_date import differences
 
-            return differences(opened.reader, folder, delete_gone=delete_gone, job=job)
+            return differences(opened.reader, folder, delete_gone=delete_gone, compare_content=compare_content, job=job)
 
         self._background.run(work, done=done, failed=self._say_failed)
 
@@ -467,6 +526,8 @@ class Changing(QObject):
         kept.saving = False
         if saved:
             self._kept = {chain: each for chain, each in self._kept.items() if each is not kept}
+        elif kept is self._here and self.plan is None:
+            self._plan(kept)
         self.changed.emit()
 
     def close(self) -> None:
@@ -510,7 +571,7 @@ class Changing(QObject):
             self._plan(kept)
 
         def done(found: Planned) -> None:
-            kept.keys, kept.changes = found.keys, list(kept.staging.changes)
+            kept.keys, kept.origins, kept.changes = found.keys, found.plan.came_from, list(kept.staging.changes)
             self.plan = found.plan
             opened.tree, opened.file_types, opened.staged = found.tree, found.file_types, found.staged
             self._at.listing = found.listing
