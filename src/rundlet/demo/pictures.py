@@ -15,6 +15,8 @@ from PySide6.QtCore import QEvent, QEventLoop, QLocale
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.jobs.outcomes import Outcome, Packed, Unpacked
+from rundlet.core.model.entry import Kind
+from rundlet.core.model.item import PackItem
 from rundlet.desktop.app import make_app
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.locations.disk import DiskListing
@@ -81,7 +83,7 @@ def demo_window(
     try:
         yield window
     finally:
-        window.close()
+        window.close_now()
         window.deleteLater()
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)  # processEvents leaves it for the loop's end
 
@@ -148,33 +150,6 @@ def the_log(window: Window, world: Path) -> None:
     settle(window)
 
 
-def nothing_smaller(window: Window, world: Path) -> None:
-    """Photos, which do not get smaller, under a name that is taken."""
-    window.workspace.go(Place(world / "2031 spring"))
-    settle(window)
-    choose_names(window, ["photos", "last year.zip"])
-    window.workspace.packing.set_stem("last year")
-    wait_until(lambda: window.trials.at_rest and bool(window.trials.points))
-    settle(window)
-
-
-def from_three_folders(window: Window, world: Path) -> None:
-    """A set from three folders, with something being looked for."""
-    window.trials.enabled = False
-    window.workspace.selector.keep_others(True)
-    chosen = {
-        world / "2031 spring": ["maps", "invitation.pdf"],
-        world / "2031 spring" / "notes": ["minutes April.md", "minutes March.md"],
-        world / "2031 spring" / "readings": ["weir-2031.csv", "ford-2031.csv"],
-    }
-    for folder, names in chosen.items():
-        window.workspace.go(Place(folder))
-        settle(window)
-        choose_names(window, names)
-    window.finder.setText("f* *.csv")
-    settle(window)
-
-
 def _go_in(window: Window, archive: Path, entry: str) -> None:
     """Into an archive, and into one of its entries."""
     window.workspace.enter_file(archive)
@@ -233,6 +208,43 @@ def about_to_unpack(window: Window, world: Path) -> None:
     settle(window)
 
 
+def changed(window: Window, world: Path) -> None:
+    """Changes of an archive that are not saved yet, of every kind, and a name that is taken."""
+    window.workspace.enter_file(world / "spring-survey.zip")
+    settle(window)
+    changing = window.workspace.changing
+
+    def node(path: str) -> int:
+        listing = window.workspace.listing
+        assert isinstance(listing, ArchiveListing)
+        found = listing.node_of(path)
+        assert found is not None, path
+        return found
+
+    changing.remove([node("photos/ford after rain.jpg")])
+    settle(window)
+    changing.rename(node("photos/footbridge.jpg"), "footbridge, east side.jpg")
+    settle(window)
+    changing.add([world / "2031 spring" / "notes" / "minutes April.md"], "readings")
+    settle(window)
+    edited = world / "2031 spring" / "readings" / "ford-2031.csv"
+    status = edited.stat()
+    item = PackItem("readings/weir-2031.csv", Kind.FILE, str(edited), status.st_size, status.st_mtime_ns, 0o644)
+    changing.replace([item])
+    settle(window)
+    changing.add([world / "2031 spring" / "READ ME FIRST.txt"], "maps")
+    changing.move([node("READ ME FIRST.txt")], "maps")
+    settle(window)
+
+
+def new_archive(window: Window, world: Path) -> None:
+    """An archive in parts, which can't be changed in its place but can become a new one."""
+    window.workspace.enter_file(world / "Archives" / "hydrophone-night.zip.001")
+    settle(window)
+    window.workspace.changing.want(True)
+    settle(window)
+
+
 def several(window: Window, world: Path) -> None:
     """Several archives chosen on the disk, one of them locked."""
     window.workspace.go(Place(world / "Archives"))
@@ -277,17 +289,6 @@ def not_whole(window: Window, world: Path) -> None:
     settle(window)
 
 
-def part_missing(window: Window, world: Path) -> None:
-    """What came of unpacking an archive one of whose parts is missing, among archives of every kind."""
-    window.workspace.enter_file(world / "Archives" / "part missing.zip.001")
-    settle(window)
-    window.target.go.click()
-    wait_until(lambda: not window.jobs.running)
-    shutil.rmtree(world / "Archives" / "sound", ignore_errors=True)
-    window.workspace.go(Place(world / "Archives"))
-    settle(window)
-
-
 def an_error(window: Window, world: Path) -> None:
     """Going into a file that is not an archive."""
     window.workspace.go(Place(world / "2031 spring"))
@@ -320,12 +321,12 @@ SCENES: dict[str, Scene] = {
     "running": Scene(running),
     "locked": Scene(locked),
     "not-whole": Scene(not_whole, dark=True),
-    "finished": Scene(part_missing),
+    "change": Scene(changed),
+    "change-dark": Scene(changed, dark=True),
+    "new-archive": Scene(new_archive),
     "error": Scene(an_error, dark=True),
     "log": Scene(the_log),
     "several": Scene(several),
-    "nothing-smaller": Scene(nothing_smaller),
-    "set": Scene(from_three_folders),
     "thumbs": Scene(small_pictures),
     "map": Scene(space_map),
     "inside": Scene(inside_another, dark=True),

@@ -118,10 +118,10 @@ class Staging:
             keys: of items that were staged before.
         """
         wanted = frozenset(keys)
-        for change in [each for each in self.changes if each.items] if wanted else ():
-            if wanted.issuperset(change.items):  # it was never saved, so nothing of it is left to be removed
-                wanted -= change.items.keys()
-                self.changes.remove(change)
+        for before in [each for each in self.changes if each.items] if wanted else ():
+            if wanted.issuperset(before.items):  # it was never saved, so nothing of it is left to be removed
+                wanted -= before.items.keys()
+                self.changes.remove(before)
         change = StagedChange(ChangeKind.REMOVED, path, rows=dict(rows), keys=wanted) if rows or wanted else None
         if change is not None:
             self.changes.append(change)
