@@ -231,6 +231,13 @@ def test_names_that_are_taken(window: Window, settle: Settle, stand: Stand, home
     settle()
     assert "already holds all of it" in window.source.notice.words.text()
     assert window.workspace.changing.count == 0
+    files_in(home, "fresh.txt")
+    drop(window, [home / "other" / "a.txt", home / "fresh.txt"], onto="tree")
+    settle()
+    assert "“tree/a.txt” is in the archive already" in window.source.notice.words.text()
+    assert notes(window) == {"tree/fresh.txt": "+ new"} and window.target.go.text() == "Save 1 change"
+    pages(window)[0].lines.buttons[0].click()
+    settle()
     for name in ("a.txt", "in/side", "..", ""):
         window.workspace.changing.rename(window.source.model.node(row(window, "tree/b.bin")), name)
         settle()

@@ -9,6 +9,7 @@ import shutil
 import signal
 import subprocess
 import sys
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,6 +21,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QAbstractButton,
     QAbstractItemView,
+    QAbstractScrollArea,
     QApplication,
     QLineEdit,
     QMenu,
@@ -1137,6 +1139,47 @@ def test_light_dark_large_and_small(window: Window, settle: Settle, stand: Stand
     theme.apply(make_app(), dark=False)
     window.resize(900, 600)
     assert window.right.orientation() == Qt.Orientation.Vertical
+
+
+def test_nothing_is_cut_in_large_text(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """At 200 % in 1280x800: what does not scroll is seen whole, on each page, with recent archives there are to offer."""
+
+    def cut() -> list[str]:
+        found = []
+        for control in (*window.findChildren(QAbstractButton), window.target.page):
+            scrolls = any(isinstance(above, QAbstractScrollArea) for above in _above(control))
+            if control.isVisible() and not scrolls and control.visibleRegion().boundingRect() != control.rect():
+                found.append(getattr(control, "text", lambda: "the page")() or control.accessibleName())
+        return found
+
+    files_in(home / "a", "x.txt y.txt a file with quite a long name.txt")
+    for number in range(6):
+        pack_to(home / f"archive {number}.zip", [home / "a"])
+        stand(home / f"archive {number}.zip")
+    theme.apply(make_app(), dark=False, text_scale=2.0)
+    window.resize(1280, 800)
+    try:
+        for steps in ("quiet", "pack", "several", "unpack", "change", "new archive"):
+            stand(home if steps != "unpack" else home / "archive 0.zip")
+            if steps == "pack":
+                click(window, "a")
+            elif steps == "several":
+                window.source.view.selectAll()
+            elif steps in ("change", "new archive"):
+                stand(home / "archive 0.zip")
+                window.workspace.changing.remove([window.source.model.node(row(window, "a/x.txt"))])
+                window.workspace.changing.as_new = steps == "new archive"
+            settle()
+            QApplication.processEvents()
+            assert (steps, cut()) == (steps, [])
+    finally:
+        theme.apply(make_app(), dark=False)
+
+
+def _above(widget: QWidget) -> Iterator[QWidget]:
+    while (above := widget.parentWidget()) is not None:
+        yield above
+        widget = above
 
 
 def test_every_control_has_a_name(window: Window, stand: Stand, home: Path) -> None:

@@ -208,6 +208,12 @@ def about_to_unpack(window: Window, world: Path) -> None:
     settle(window)
 
 
+def item_of(file: Path, path: str) -> PackItem:
+    """A file on the disk as an item of an archive."""
+    status = file.stat()
+    return PackItem(path, Kind.FILE, str(file), status.st_size, status.st_mtime_ns, 0o644)
+
+
 def changed(window: Window, world: Path) -> None:
     """Changes of an archive that are not saved yet, of every kind, and a name that is taken."""
     window.workspace.enter_file(world / "spring-survey.zip")
@@ -227,13 +233,12 @@ def changed(window: Window, world: Path) -> None:
     settle(window)
     changing.add([world / "2031 spring" / "notes" / "minutes April.md"], "readings")
     settle(window)
-    edited = world / "2031 spring" / "readings" / "ford-2031.csv"
-    status = edited.stat()
-    item = PackItem("readings/weir-2031.csv", Kind.FILE, str(edited), status.st_size, status.st_mtime_ns, 0o644)
-    changing.replace([item])
+    changing.replace([item_of(world / "2031 spring" / "readings" / "ford-2031.csv", "readings/weir-2031.csv")])
     settle(window)
-    changing.add([world / "2031 spring" / "READ ME FIRST.txt"], "maps")
-    changing.move([node("READ ME FIRST.txt")], "maps")
+    taken = item_of(world / "2031 spring" / "notes" / "minutes April.md", "READ ME FIRST.txt")
+    changing.stage(lambda staging: staging.add(taken.path, [taken]))
+    settle(window)
+    changing.move([node("maps/overview.svg")], "photos")
     settle(window)
 
 

@@ -9,7 +9,17 @@ from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QRadioButton, QWidget
 
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import Choices, Footer, go_button, heading, label, page_layout, radio_group, restyle
+from rundlet.desktop.views.basics import (
+    Choices,
+    Footer,
+    go_button,
+    heading,
+    label,
+    page_layout,
+    radio_group,
+    restyle,
+    scrolling,
+)
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.gauge import Gauge
 from rundlet.desktop.views.result_tree import ResultView
@@ -28,7 +38,11 @@ class ChangeTarget(QWidget):
         self._workspace = workspace
         self._changing = workspace.changing
         self._shown: ArchiveTree | None = None
-        column = page_layout(self)
+        whole = page_layout(self)
+        inner = QWidget()
+        column = page_layout(inner)
+        column.setContentsMargins(0, 0, theme.sizes.space, 0)
+        whole.addWidget(scrolling(inner), 1)
         self.what = Choices([("this", "This archive"), ("new", "A new archive")], name="Where to save")
         column.addWidget(self.what)
         self._add_new(quick)
@@ -42,7 +56,7 @@ class ChangeTarget(QWidget):
         column.addWidget(self.view, 1)
         self.facts = label("", "soft")
         self.go = go_button("Save")
-        column.addWidget(Footer(self.facts, self.go))
+        whole.addWidget(Footer(self.facts, self.go))
         self.what.chosen.connect(self._what_chosen)
         self.name.textEdited.connect(self._name_typed)
         self.name.editingFinished.connect(self._changing.new.finish_stem)

@@ -64,7 +64,7 @@ class HowColumn(Column):
         )
         self._pages = QStackedWidget()
         self._holders: dict[QWidget, QWidget] = {}
-        self._hold(self.quiet, self.quiet)
+        self._hold(self.quiet, scrolling(self.quiet))
         self.body.addWidget(self._pages, 1)
         workspace.moved.connect(self._show)
         workspace.selector.changed.connect(self._show)

@@ -572,6 +572,8 @@ class Changing(QObject):
 
         def done(found: Planned) -> None:
             kept.keys, kept.origins, kept.changes = found.keys, found.plan.came_from, list(kept.staging.changes)
+            if self._drop_needless(kept, found):
+                return
             self.plan = found.plan
             opened.tree, opened.file_types, opened.staged = found.tree, found.file_types, found.staged
             self._at.listing = found.listing
@@ -581,6 +583,24 @@ class Changing(QObject):
 
         self.changed.emit()
         self._task.run(work, done=done, failed=failed)
+
+    def _drop_needless(self, kept: Kept, found: Planned) -> bool:
+        """Take out what puts in only what the archive holds already, which is said; whether there is any."""
+        put_in = {found.keys[origin] for origin in found.plan.came_from if origin >= 0}
+        skipped = {taken.path for taken in found.plan.taken}
+        needless = [
+            change
+            for change in kept.staging.changes
+            if change.items
+            and put_in.isdisjoint(change.items)
+            and skipped.isdisjoint(i.path for i in change.items.values())
+        ]
+        if needless:
+            words = "{path:name} is in the archive already, with the same content."
+            self.told.emit(say(words, path=needless[0].path))
+            kept.staging.discard(needless)
+            self._plan(kept)
+        return bool(needless)
 
     def _show_as_it_is(self, opened: OpenArchive) -> None:
         """There are no changes any more: show the archive as it is."""

@@ -42,7 +42,12 @@ class ResultListing(ArchiveListing):
 
     def record(self, node: int) -> Row:
         row = super().record(node)
-        return replace(row, note="renamed") if row.tone == "slate" and row.note.startswith("✎") else row
+        if not row.note.startswith("✎"):
+            return row
+        assert self.staged is not None
+        path = self.tree.path(node)
+        stays = path.rpartition("/")[0] == self.staged.moves[path].rpartition("/")[0]
+        return replace(row, note="✎ renamed" if stays else "✎ moved")
 
     def count(self, node: int) -> int:
         return len(self.children(node)) if super().count(node) else 0
