@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from collections.abc import Callable, Sequence
 from contextlib import closing
@@ -49,6 +50,13 @@ def _files(folder: Path) -> Path:
     return root
 
 
+def _copied(source: Path, target: Path) -> None:
+    """A bare copy that is on the disk when it is done, as a changed archive is."""
+    shutil.copyfile(source, target)
+    with target.open("rb") as file:
+        os.fsync(file.fileno())
+
+
 def _change_rows(folder: Path, items: Path, archive: Path, fmt: str) -> None:
     with closing(open_archive(archive)) as reader:
         names = [reader.catalog.path(row) for row in range(len(reader.catalog))]
@@ -60,7 +68,7 @@ def _change_rows(folder: Path, items: Path, archive: Path, fmt: str) -> None:
         ("replace", Changes(added=[Addition(folder / "0000.bin", items.name, f"{_FILES - 20:04d}.bin")])),
     )
     copy = folder / f"copy{archive.suffix}"
-    bare = seconds(lambda: shutil.copyfile(archive, copy))
+    bare = seconds(lambda: _copied(archive, copy))
     for name, changes in works:
 
         def prepare(changes: Changes = changes) -> Callable[[], object]:

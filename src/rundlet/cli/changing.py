@@ -14,18 +14,20 @@ from rundlet.cli.reading import add_password
 from rundlet.cli.render import Output, issue_values, note, outcome_value, with_progress
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.detect import open_archive
+from rundlet.core.jobs.job import Job
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.opening import Opening
 from rundlet.core.plans.change_plan import AddClash, ChangePlan, Changes, plan_change
 from rundlet.core.plans.changeable import open_changeable
 from rundlet.core.text import plain_path, shown
+from rundlet.core.work.change_cost import cost_of
 from rundlet.core.work.changer import change
+from rundlet.presentation.changes import cost_words
 from rundlet.presentation.outcomes import changed_words
 from rundlet.presentation.sentences import joined, say
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
-    from rundlet.core.jobs.job import Job
 
 Wanted = Callable[["ArchiveReader", "Job"], Changes]
 """Says what is to be changed in an open archive."""
@@ -91,18 +93,20 @@ def run_change(
 
 def _show_plan(plan: ChangePlan, output: Output) -> None:
     with closing(open_archive(plan.archive, Opening(password=plan.options.password or None))) as reader:
-        steps = _steps(plan, reader)
+        steps, cost = _steps(plan, reader), cost_of(plan, reader, Job())
     if output.json:
-        output.value(_plan_value(plan, steps))
+        output.value(_plan_value(plan, steps) | {"size_after": cost.size, "seconds": round(cost.seconds, 2)})
         return
     for action, path, new in steps:
         output.say(f"{action:>9}  {shown(path)}" + (f" → {shown(new)}" if new else ""))
     output.say(
         say(
-            "Would change {count:item|items} of {archive}. {packed:size} are packed, the rest is copied.",
+            "Would change {count:item|items} of {archive}: about {after:size}, was {before:size}. {cost}",
             count=plan.count,
             archive=plan.archive,
-            packed=plan.packed_anew,
+            after=cost.size,
+            before=plan.size_before,
+            cost=cost_words(plan, cost),
         )
     )
 

@@ -32,13 +32,13 @@ from rundlet.desktop.views.basics import Choices, OneLine, heading, label, page_
 from rundlet.desktop.views.dropdown import Dropdown
 from rundlet.desktop.views.lock_field import LockField
 from rundlet.desktop.views.pack_options import PackOptions
+from rundlet.presentation.changes import cost_words
 from rundlet.presentation.findings import issue_line
 from rundlet.presentation.sentences import joined, say
 
 if TYPE_CHECKING:
     from rundlet.core.errors import RundletError
     from rundlet.core.plans.change_plan import ChangePlan
-    from rundlet.core.work.change_cost import ChangeCost
     from rundlet.desktop.state.workspace import Workspace
     from rundlet.desktop.temp_copies import Copy
 
@@ -399,31 +399,3 @@ class ChangePage(QWidget):
         self._changing.bring_up_to_date(
             folder, delete_gone=self.delete_gone.isChecked(), compare_content=self.compare_content.isChecked()
         )
-
-
-_STREAMS = "tar."
-
-
-def cost_words(plan: ChangePlan | None, cost: ChangeCost | None) -> str:
-    """What saving costs, in a sentence."""
-    if plan is None or cost is None:
-        return ""
-    facts = {
-        "packed": cost.packed,
-        "files": cost.files,
-        "again": cost.again,
-        "seconds": cost.seconds,
-        "format": plan.info.id,
-    }
-    if cost.again and plan.info.id.startswith(_STREAMS):
-        return fill("A {format} is one stream: {again:size} are packed again, about {seconds:duration}.", facts)
-    if cost.again:
-        return fill(
-            "{again:size} share a block with what changes and are packed again, about {seconds:duration}.", facts
-        )
-    if cost.packed:
-        return fill(
-            "{packed:number} of {files:file|files} {packed:=is|are} packed, the rest is copied as it is: {seconds:duration}.",
-            facts,
-        )
-    return fill("Nothing is packed again; what stays is copied as it is: {seconds:duration}.", facts)

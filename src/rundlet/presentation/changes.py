@@ -1,0 +1,39 @@
+"""What changing an archive costs, in words."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from rundlet.core.sentences import fill
+
+if TYPE_CHECKING:
+    from rundlet.core.plans.change_plan import ChangePlan
+    from rundlet.core.work.change_cost import ChangeCost
+
+
+_STREAMS = "tar."
+
+
+def cost_words(plan: ChangePlan | None, cost: ChangeCost | None) -> str:
+    """What saving costs, in a sentence."""
+    if plan is None or cost is None:
+        return ""
+    facts = {
+        "packed": cost.packed,
+        "files": cost.files,
+        "again": cost.again,
+        "seconds": cost.seconds,
+        "format": plan.info.id,
+    }
+    if cost.again and plan.info.id.startswith(_STREAMS):
+        return fill("A {format} is one stream: {again:size} are packed again, about {seconds:duration}.", facts)
+    if cost.again:
+        return fill(
+            "{again:size} share a block with what changes and are packed again, about {seconds:duration}.", facts
+        )
+    if cost.packed:
+        return fill(
+            "{packed:number} of {files:file|files} {packed:=is|are} packed, the rest is copied as it is: {seconds:duration}.",
+            facts,
+        )
+    return fill("Nothing is packed again; what stays is copied as it is: {seconds:duration}.", facts)
