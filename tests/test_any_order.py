@@ -32,7 +32,7 @@ from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
-from support import at_length_too, contents, rounds
+from support import at_length_too, contents, pack_to, rounds
 
 if TYPE_CHECKING:
     from pytestqt.qtbot import QtBot
@@ -91,9 +91,9 @@ class Person(RuleBasedStateMachine):
     home: Path
     trash: Path
 
-    @initialize()
-    def begin(self) -> None:
-        """A folder with files, and the window in it."""
+    @initialize(fmt=st.sampled_from(["", *FORMATS]))
+    def begin(self, fmt: str) -> None:
+        """A folder with files, and the window in it, or in an archive that lies there."""
         self.work = self.home / "work"
         for stale in (self.work, self.home / ".data", self.trash.parent):
             shutil.rmtree(stale, ignore_errors=True)
@@ -108,7 +108,9 @@ class Person(RuleBasedStateMachine):
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(os.urandom(40) + name.encode())
             self.dear.add(_digest(path.read_bytes()))
-        self._stand(self.work)
+        if fmt:
+            pack_to(self.work / f"old.{fmt}", [self.work / "deep", self.work / "rent.txt"], fmt=fmt)
+        self._stand(self.work / f"old.{fmt}" if fmt else self.work)
 
     def teardown(self) -> None:
         """The window is closed."""
@@ -199,6 +201,7 @@ class Person(RuleBasedStateMachine):
     def unpack(self, after: Afterwards, clash: UnpackClash) -> None:
         """The one button, in an archive."""
         if isinstance(self.window.workspace.listing, ArchiveListing):
+            self.window.workspace.changing.want(False)
             self.window.how.unpack.after[after].click()
             self.window.how.unpack.clash[clash].click()
             self.settle()
@@ -212,6 +215,62 @@ class Person(RuleBasedStateMachine):
                     assert held <= there | set(_held(self.trash)) and (clash == UnpackClash.REPLACE or held <= there), (
                         "an archive went of which not everything came out"
                     )
+
+    @rule(
+        place=PLACES,
+        what=st.sampled_from(["remove", "rename", "move", "folder", "add"]),
+        name=st.sampled_from(["rent.txt", "deep", "new name"]),
+    )
+    def change_within(self, place: int, what: str, name: str) -> None:
+        """Something is staged in an archive, and nothing is written."""
+        listing, changing = self.window.workspace.listing, self.window.workspace.changing
+        if not isinstance(listing, ArchiveListing) or not self._rows:
+            return
+        before = {path: path.read_bytes() for path in _archives(self.work)}
+        node = self.window.source.model.node(self.window.source.model.index(place % self._rows, 0))
+        files = sorted(path for path in self.work.iterdir() if path.is_file())
+        if what == "remove":
+            changing.remove([node])
+        elif what == "rename":
+            changing.rename(node, name)
+        elif what == "move":
+            changing.move([node], name)
+        elif what == "folder":
+            changing.new_folder(self.window.workspace.place.inner, 0)
+        elif files:
+            changing.add([files[place % len(files)]], self.window.workspace.place.inner)
+        self.settle()
+        assert {path: path.read_bytes() for path in _archives(self.work)} == before
+        assert (changing.plan is not None) == (changing.count > 0)
+
+    @rule(undone=PLACES)
+    def save_changes(self, undone: int) -> None:
+        """What is staged, but for one change, becomes the archive as it is shown."""
+        window, changing = self.window, self.window.workspace.changing
+        if changing.staging is None or not isinstance(window.workspace.listing, ArchiveListing):
+            return
+        if undone < len(changing.staging.changes):
+            changing.discard([changing.staging.changes[undone]])
+            self.settle()
+        changing.want(True)
+        changing.as_new = False
+        listing, archive = window.workspace.listing, window.workspace.place.archive
+        assert isinstance(listing, ArchiveListing) and archive is not None
+        if not changing.count:
+            return
+        shown, gone = listing.tree, listing.staged.removed if listing.staged is not None else frozenset()
+        expected = {
+            shown.path(row + 1)
+            for row in range(len(shown.catalog))
+            if row not in gone and shown.catalog.kind[row] == Kind.FILE
+        }
+        self._press()
+        assert changing.count == 0, window.strip.last.text()
+        reader = open_archive(archive)
+        try:
+            assert {path.rstrip("/") for path in contents(reader, [Kind.FILE])} == expected
+        finally:
+            reader.close()
 
     def _press(self) -> None:
         self.window.window_actions["go"].trigger()
