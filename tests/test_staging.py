@@ -452,6 +452,7 @@ def test_from_elsewhere_into_an_archive(
     stand(archive)
     key(window, Qt.Key.Key_V, CTRL)
     settle()
+    assert not window.workspace.temp_copies.folders  # without a stop on the disk
     assert notes(window)["deep/er/e.csv"] == "+ new" and notes(window)["loose.txt"] == "+ new"
     copies: list[Path] = []
     monkeypatch.setattr(actions_module, "open_in_its_program", lambda path: not copies.append(path))  # type: ignore[func-returns-value]
@@ -483,8 +484,10 @@ def test_from_elsewhere_into_an_archive(
         if path not in twins
     }
     assert not window.workspace.temp_copies.unkept
+    key(window, Qt.Key.Key_C, CTRL)
+    assert QApplication.clipboard().mimeData().formats()
     window.close()
-    assert not window.isVisible()
+    assert not window.isVisible() and not QApplication.clipboard().mimeData().formats()
 
 
 def test_keys_say_why_they_can_not(window: Window, settle: Settle, stand: Stand, home: Path, qtbot: QtBot) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -15,32 +16,44 @@ if TYPE_CHECKING:
     from PySide6.QtWidgets import QWidget
 
 URIS = "text/uri-list"
+_ITEMS = "application/x-rundlet-items"
+"""By which the program knows its own items again, as asking for their files would unpack them."""
 
 
 class EntriesMime(QMimeData):
     """Entries of an archive as files.
 
     Args:
-        fetch: unpacks them and gives the files; called once, when they are dropped.
+        fetch: unpacks them and gives the files; called once, when they are dropped or pasted.
     """
 
     def __init__(self, fetch: Callable[[], list[Path]]) -> None:
         super().__init__()
         self._fetch = fetch
+        self.id = os.urandom(16).hex()
         self._urls: list[QUrl] | None = None
 
     def formats(self) -> list[str]:
-        return [URIS]
+        return [URIS, _ITEMS]
 
     def hasFormat(self, mime_type: str) -> bool:
-        return mime_type == URIS
+        return mime_type in (URIS, _ITEMS)
 
-    def retrieveData(self, mime_type: str, preferred: QMetaType | QMetaType.Type) -> list[QUrl] | None:
+    def retrieveData(self, mime_type: str, preferred: QMetaType | QMetaType.Type) -> list[QUrl] | bytes | None:
+        if mime_type == _ITEMS:
+            return self.id.encode()
         if mime_type != URIS:
             return None
         if self._urls is None:
             self._urls = [QUrl.fromLocalFile(str(path)) for path in self._fetch()]
         return self._urls
+
+
+def items_id(data: QMimeData | None) -> str:
+    """Which :class:`EntriesMime` the clipboard has, or ""."""
+    if data is None or not data.hasFormat(_ITEMS):
+        return ""
+    return bytes(data.data(_ITEMS).data()).decode("ascii", "replace")
 
 
 def files_mime(paths: list[Path]) -> QMimeData:

@@ -24,8 +24,8 @@ from rundlet.core.model.file_type import looks_like_a_program
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.item import PackItem
 from rundlet.desktop.actions import LIST_ACTIONS
-from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, local_files
-from rundlet.desktop.file_manager import copy_files, open_in_its_program
+from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, items_id, local_files
+from rundlet.desktop.file_manager import copy_files, open_in_its_program, to_clipboard
 from rundlet.desktop.locations.place import OpenArchive, Place, with_others
 from rundlet.desktop.state.archive_batch import Task
 from rundlet.desktop.temp_copies import Copy, Origin, lend, lend_one
@@ -105,7 +105,7 @@ class FileActions(QObject):
         self._making: RunningJob | None = None
         self._to_name: Path | None = None  # a folder just made, until it is in the list
         self._to_name_within = ""  # the same in an archive
-        self._lent: tuple[list[Path], OpenArchive, list[int]] | None = None  # what was copied out of an archive
+        self._copied: tuple[str, OpenArchive, list[int]] | None = None  # what of an archive is on the clipboard
         source.moved_onto.connect(self.put_into)
         source.moved_within.connect(workspace.changing.move)
         source.put_within.connect(workspace.changing.add)
@@ -535,12 +535,9 @@ class FileActions(QObject):
         self._moving = []
         if opened is not None:
             opened, nodes = replace(opened), list(self._workspace.selection.shown)
-
-            def ready(paths: list[Path]) -> None:
-                self._lent = paths, opened, nodes
-                copy_files(paths)
-
-            self._lend_many(opened, nodes, ready)
+            mime = EntriesMime(lambda: self._lent_now(opened, nodes))
+            self._copied = mime.id, opened, nodes
+            to_clipboard(mime)
         else:
             copy_files(self._workspace.selector.shown_here())
 
@@ -550,23 +547,31 @@ class FileActions(QObject):
 
     def _paste(self) -> None:
         """Copy what the clipboard has into this folder; what was cut here is moved."""
-        paths = local_files(QGuiApplication.clipboard().mimeData())
+        data = QGuiApplication.clipboard().mimeData()
         if self._workspace.archive is not None:
-            self._paste_within(paths, self._workspace.place.inner)
-        elif paths and self._is_folder:
+            self._paste_within(data, self._workspace.place.inner)
+            return
+        paths = local_files(data)
+        if paths and self._is_folder:
             moves = sorted(paths) == sorted(self._moving)
             self._moving = []
             self.put_into(paths, self._workspace.place.folder, moves)
 
-    def _paste_within(self, paths: list[Path], folder: str) -> None:
+    def _paste_within(self, data: QMimeData, folder: str) -> None:
         """Put what the clipboard has into a folder of the archive; what was copied out of another one comes right from there."""
-        changing, lent = self._workspace.changing, self._lent
-        if not paths:
-            self._source.notice.tell("There are no files to paste. Copy some first.")
-        elif lent is None or lent[0] != paths:
+        changing, copied = self._workspace.changing, self._copied
+        if copied is not None and items_id(data) == copied[0]:
+            changing.add_from(copied[1], copied[2], folder)
+        elif paths := local_files(data):
             changing.add(paths, folder)
         else:
-            changing.add_from(lent[1], lent[2], folder)
+            self._source.notice.tell("There are no files to paste. Copy some first.")
+
+    def close(self) -> None:
+        """Items of an archive that wait on the clipboard go with the window, which alone can unpack them."""
+        clipboard = QGuiApplication.clipboard()
+        if self._copied is not None and items_id(clipboard.mimeData()) == self._copied[0]:
+            clipboard.clear()
 
     def _put_onto(self, paths: list[Path], archive: Path) -> None:
         """Go into an archive and put files into it."""

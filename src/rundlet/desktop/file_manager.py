@@ -7,7 +7,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
-from PySide6.QtCore import QMimeDatabase, QUrl
+from PySide6.QtCore import QMimeData, QMimeDatabase, QUrl
 from PySide6.QtGui import QDesktopServices, QGuiApplication
 
 from rundlet.desktop.dragging import files_mime
@@ -48,7 +48,12 @@ def type_words(path: Path) -> str:
 
 def copy_files(paths: Sequence[Path]) -> None:
     """Put files on the clipboard, to be pasted into a folder or a message."""
-    QGuiApplication.clipboard().setMimeData(files_mime(list(paths)))
+    to_clipboard(files_mime(list(paths)))
+
+
+def to_clipboard(mime: QMimeData) -> None:
+    """Put something on the clipboard, from where it goes with the program."""
+    QGuiApplication.clipboard().setMimeData(mime)
     atexit.unregister(_let_go)
     atexit.register(_let_go)
 

@@ -570,6 +570,7 @@ class Window(QMainWindow):
         for running in tuple(self.jobs.running):
             self.jobs.cancel(running)
         self.places_menu.places.note_last(self.workspace.place.folder)
+        self.file_actions.close()
         self.background.close()
         self.places_menu.places.write()
         self.workspace.close()
