@@ -20,6 +20,7 @@ from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.plans.staging import ChangeKind
 from rundlet.core.work.packer import pack
 from rundlet.desktop import file_actions as actions_module
+from rundlet.desktop.dragging import items_id, local_files
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.pages.change_page import ChangePage
 from rundlet.desktop.pages.change_target import ChangeTarget
@@ -484,10 +485,11 @@ def test_from_elsewhere_into_an_archive(
         if path not in twins
     }
     assert not window.workspace.temp_copies.unkept
+    click(window, "tree/deep/c.txt")
     key(window, Qt.Key.Key_C, CTRL)
-    assert QApplication.clipboard().mimeData().formats()
+    assert items_id(QApplication.clipboard().mimeData())
     window.close()
-    assert not window.isVisible() and not QApplication.clipboard().mimeData().formats()
+    assert not window.isVisible() and not local_files(QApplication.clipboard().mimeData())
 
 
 def test_keys_say_why_they_can_not(window: Window, settle: Settle, stand: Stand, home: Path, qtbot: QtBot) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QMetaType, QMimeData, QPoint, QRectF, QSize, Qt, QUrl
+from PySide6.QtCore import QByteArray, QMetaType, QMimeData, QPoint, QRectF, QSize, Qt, QUrl
 from PySide6.QtGui import QDrag, QFontMetrics, QPainter, QPixmap
 
 from rundlet.desktop.theme.theme import theme
@@ -39,9 +39,9 @@ class EntriesMime(QMimeData):
     def hasFormat(self, mime_type: str) -> bool:
         return mime_type in (URIS, _ITEMS)
 
-    def retrieveData(self, mime_type: str, preferred: QMetaType | QMetaType.Type) -> list[QUrl] | bytes | None:
+    def retrieveData(self, mime_type: str, preferred: QMetaType | QMetaType.Type) -> list[QUrl] | QByteArray | None:
         if mime_type == _ITEMS:
-            return self.id.encode()
+            return QByteArray(self.id.encode())
         if mime_type != URIS:
             return None
         if self._urls is None:
