@@ -131,7 +131,9 @@ def make_tree(root: Path) -> Path:
     (tree / "in" / "deep" / "Grüße 川 σ.txt").write_bytes(b"names in many scripts")
     (tree / "in" / "deep" / "er" / "run.sh").write_bytes(b"#!/bin/sh\n")
     (tree / "in" / "deep" / "er" / "run.sh").chmod(0o750)
-    (tree / "in" / "large.csv").write_bytes(b"".join(b"%d,%d\n" % (i, i * i % 977) for i in range(150_000)))
+    (tree / "in" / "large.csv").write_bytes(
+        b"".join(b"%d,%d\n" % (i, i * i % 977) for i in range(rounds(60_000, 150_000)))
+    )
     (tree / "link").symlink_to("in/deep")
     os.utime(tree / "plain.txt", (1_900_000_001, 1_900_000_001))
     os.utime(tree / "empty folder", (1_500_000_000, 1_500_000_000))

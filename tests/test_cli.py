@@ -146,8 +146,8 @@ def test_what_is_whole_is_counted(run: Run, tmp_path: Path) -> None:
     for name, data, words in (
         ("whole", whole, "“whole” is intact: 2 items read."),
         ("cut", whole[:-30], "2 items of “cut” are intact; the archive itself is damaged."),
-        ("bad", raw_zip([Raw(b"a", crc=5), Raw(b"b")]), "1 item of “bad” is intact, 1 damaged."),
-        ("both", raw_zip([Raw(b"a", crc=5), Raw(b"b")])[:-30], "1 item of “both” is intact, 1 damaged."),
+        ("bad", raw_zip([Raw(b"a", crc=5), Raw(b"b")]), "1 of 2 items of “bad” is intact. 1 item is damaged."),
+        ("both", raw_zip([Raw(b"a", crc=5), Raw(b"b")])[:-30], "1 of 2 items of “both” is intact. 1 item is damaged."),
     ):
         (tmp_path / name).write_bytes(data)
         assert run("check", name)[1].strip() == words

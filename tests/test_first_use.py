@@ -151,7 +151,7 @@ def test_archives_are_checked(window: Window, settle: Settle, stand: Stand, home
     for name, words in (
         ("x.zip", "“x.zip” is intact: 2 items read."),
         ("x.tar", "2 items of “x.tar” could be read. It keeps no checksums, so nobody can tell"),
-        ("bad.zip", "1 item of “bad.zip” is intact, 1 damaged."),
+        ("bad.zip", "1 of 2 items of “bad.zip” is intact. 1 item is damaged."),
     ):
         stand(work)
         click(window, name)

@@ -677,8 +677,9 @@ def test_every_encoder_can_be_stopped_within_a_step(
     """Counted in bytes and not in seconds: after Cancel, no thread takes more than it had begun with."""
     monkeypatch.setattr("rundlet.core.formats.sevenz.sorting._LOOKING", 1 << 40)
     (tmp_path / "f").mkdir()
+    table = b"".join(b"%d,%d\n" % (i, i * i % 977) for i in range(500_000))
     for number in range(2):
-        (tmp_path / "f" / f"{number}.csv").write_bytes(b"".join(b"%d,%d\n" % (i, i * i % 977) for i in range(500_000)))
+        (tmp_path / "f" / f"{number}.csv").write_bytes(table)
     told: list[int] = []
 
     class Stopped(Job):

@@ -1159,7 +1159,7 @@ def test_nothing_is_cut_in_large_text(window: Window, settle: Settle, stand: Sta
     theme.apply(make_app(), dark=False, text_scale=2.0)
     window.resize(1280, 800)
     try:
-        for steps in ("quiet", "pack", "several", "unpack", "change", "new archive"):
+        for steps in ("quiet", "pack", "several", "unpack", "change", "new archive", "check"):
             stand(home if steps != "unpack" else home / "archive 0.zip")
             if steps == "pack":
                 click(window, "a")
@@ -1169,6 +1169,9 @@ def test_nothing_is_cut_in_large_text(window: Window, settle: Settle, stand: Sta
                 stand(home / "archive 0.zip")
                 window.workspace.changing.remove([window.source.model.node(row(window, "a/x.txt"))])
                 window.workspace.changing.as_new = steps == "new archive"
+            elif steps == "check":
+                stand(home / "archive 1.zip")
+                window.window_actions["check"].trigger()
             settle()
             QApplication.processEvents()
             assert (steps, cut()) == (steps, [])

@@ -1,33 +1,69 @@
-"""Check an archive: read every item in it and name those that are damaged."""
+"""Check archives: read every item in them and name those that are damaged."""
 
 from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 from rundlet.cli.archives import given_password, open_given
 from rundlet.cli.reading import add_reading
-from rundlet.cli.render import Output, outcome_value, with_progress
-from rundlet.core.work.checker import check
+from rundlet.cli.render import Output, issue_values, outcome_value, with_progress
+from rundlet.core.errors import RundletError
+from rundlet.core.text import plain_path
+from rundlet.core.work.checker import Verdict, check
+from rundlet.presentation.checks import report_values
 from rundlet.presentation.outcomes import verdict
+
+if TYPE_CHECKING:
+    from rundlet.core.jobs.job import Job
+    from rundlet.core.jobs.outcomes import Checked
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet check`` takes."""
-    parser.add_argument("archive", type=Path)
+    parser.add_argument("archive", type=Path, nargs="+")
     add_reading(parser)
 
 
 def run(options: argparse.Namespace, output: Output) -> int:
-    """Check; 1 when anything is damaged."""
+    """Check; 1 when anything is damaged, 2 when an archive can't be opened and there is no other."""
     password = given_password(options)
-    reader = open_given(options.archive, options, password)
+    values: list[dict[str, Any]] = []
+    wrong = False
+    for archive in options.archive:
+        try:
+            value, is_wrong = _check(archive, options, password, output)
+        except RundletError as error:
+            if len(options.archive) == 1:
+                raise
+            output.line(error)
+            value, is_wrong = {"archive": str(archive), "error": str(error)}, True
+        values.append(value)
+        wrong |= is_wrong
+    if output.json:
+        output.value(values if len(values) > 1 else values[0])
+    return int(wrong)
+
+
+def _check(
+    archive: Path, options: argparse.Namespace, password: str | None, output: Output
+) -> tuple[dict[str, Any], bool]:
+    """Check one; what programs are told of it, and whether anything is wrong."""
+    found: dict[str, Verdict] = {}
+    reader = open_given(archive, options, password)
+
+    def tell(row: int, judged: Verdict) -> None:
+        found[plain_path(reader.catalog.path(row))] = judged
+
+    def work(job: Job) -> Checked:
+        return check(reader, job, tell=tell if output.json else None)
+
     try:
-        outcome = with_progress(lambda job: check(reader, job))
+        outcome = with_progress(work)
     finally:
         reader.close()
-    if output.json:
-        output.value({**outcome_value(outcome), "unverified": outcome.unverified})
-    bad = len([issue for issue in outcome.problems if issue not in reader.notices])
-    output.say(verdict(outcome, bad))
-    return int(output.issues(outcome.issues))
+    output.say(verdict(outcome))
+    value = {**outcome_value(outcome), "unverified": outcome.unverified}
+    value |= report_values(outcome, found, issue_values(outcome.issues))
+    return value, output.issues(outcome.issues)

@@ -62,19 +62,9 @@ class Output:
 
 def issue_values(issues: Iterable[Issue]) -> list[dict[str, Any]]:
     """Issues for programs."""
-    from rundlet.presentation.findings import issue_words
+    from rundlet.presentation import findings  # where all went well there is nothing to say
 
-    return [
-        {
-            "about": issue.item,
-            "message": issue_words(issue),
-            "reason": issue.reason.value,
-            "problem": issue.problem,
-            "offset": issue.offset if issue.offset >= 0 else None,
-            "hint": str(issue.hint) or None,
-        }
-        for issue in issues
-    ]
+    return findings.issue_values(issues)
 
 
 def outcome_value(outcome: Outcome) -> dict[str, Any]:

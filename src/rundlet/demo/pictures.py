@@ -288,9 +288,12 @@ def locked(window: Window, world: Path) -> None:
     settle(window)
 
 
-def not_whole(window: Window, world: Path) -> None:
-    """An archive one of whose parts is missing, which is said before anything is unpacked."""
+def checked(window: Window, world: Path) -> None:
+    """An archive one of whose parts is missing, which is said at once, and what a check finds of it."""
     window.workspace.enter_file(world / "Archives" / "part missing.zip.001")
+    settle(window)
+    window.window_actions["check"].trigger()
+    wait_until(lambda: not window.jobs.running)
     settle(window)
 
 
@@ -325,7 +328,7 @@ SCENES: dict[str, Scene] = {
     "unpack-dark": Scene(about_to_unpack, dark=True),
     "running": Scene(running),
     "locked": Scene(locked),
-    "not-whole": Scene(not_whole, dark=True),
+    "check": Scene(checked, dark=True),
     "change": Scene(changed),
     "change-dark": Scene(changed, dark=True),
     "new-archive": Scene(new_archive),

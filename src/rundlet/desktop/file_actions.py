@@ -60,11 +60,13 @@ class FileActions(QObject):
         unpack_wanted: everything in the archive is to be unpacked.
         task_wanted: what is to be done with what is selected, as a :class:`Task`.
         to_wanted: what comes next is to be said in To.
+        check_wanted: the archive where the window stands is to be checked.
     """
 
     unpack_wanted = Signal()
     task_wanted = Signal(object)
     to_wanted = Signal()
+    check_wanted = Signal()
 
     def __init__(self, workspace: Workspace, source: FromColumn, batch: ArchiveBatch, jobs: Jobs) -> None:
         super().__init__(source)
@@ -215,6 +217,11 @@ class FileActions(QObject):
 
     def check(self) -> None:
         """Read all of the archive, or of the selected ones, and say whether they are intact."""
+        if self._workspace.archive is not None:
+            self._workspace.changing.want(False)
+            self._workspace.checking.want(True)
+            self.check_wanted.emit()
+            return
         archives = self._to_check()
         if not archives:
             self._source.notice.tell("Open an archive, or select one, to check it.")

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QApplication
 
-from rundlet.core.jobs.outcomes import Changed, Outcome, Packed, Unpacked
+from rundlet.core.jobs.outcomes import Changed, Checked, Outcome, Packed, Unpacked
 from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.desktop.state.forms import IfTaken
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.locations.place import OpenArchive
     from rundlet.desktop.state.archive_batch import ArchiveBatch
     from rundlet.desktop.state.changing import Kept
+    from rundlet.desktop.state.checking import Found
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
 
@@ -52,6 +53,9 @@ class JobStarter:
         self._unpacking: list[RunningJob] = []
         self._changing: dict[RunningJob, Kept] = {}
         jobs.ended.connect(self._changed)
+        self._checks: dict[RunningJob, Found] = {}
+        jobs.ended.connect(self._checked)
+        jobs.progressed.connect(self._progressed)
         self._pressed = 0.0
         self._said: tuple[object, ...] = ()
 
@@ -68,6 +72,8 @@ class JobStarter:
         form = ws.packing.form
         if ws.place.in_archive and ws.changing.wanted:
             return ws.place, tuple(ws.changing.staging.changes if ws.changing.staging else ()), ws.changing.as_new
+        if ws.place.in_archive and ws.checking.wanted:
+            return ws.place, "check", ws.selection.nodes
         return ws.place, ws.selection.nodes, ws.selector.paths(), form.info.id, form.level, form.folder, form.part_size
 
     def _under_way(self, started: list[RunningJob]) -> list[RunningJob]:
@@ -231,6 +237,7 @@ class JobStarter:
         changing = self._workspace.changing
         kept = changing.begin_saving()
         form, target, plan = replace(changing.new.form), changing.new.asked_target, changing.plan
+        only = changing.only
         clash = PackClash.REPLACE if changing.new.clash is IfTaken.REPLACE else PackClash.RENAME
         self._note_folder(changing.new.folder)
 
@@ -243,7 +250,7 @@ class JobStarter:
 
             job.begin(_LOOKING)
             reader = opened.reopened()
-            contents = ArchiveContents(reader, range(len(reader.catalog)))
+            contents = ArchiveContents(reader, range(len(reader.catalog)) if only is None else only)
             try:
                 made = plan_convert(
                     reader,
@@ -251,6 +258,7 @@ class JobStarter:
                     target=target,
                     info=form.info,
                     options=form.options,
+                    rows=only,
                     edits=plan.edits if plan is not None else NOTHING,
                     added=as_they_are_now(plan.added) if plan is not None else (),
                     part_size=form.part_size,
@@ -270,6 +278,49 @@ class JobStarter:
         if kept is not None:
             self._changing[running] = kept
         changing.new.end_set()
+
+    @property
+    def holds_checking(self) -> bool:
+        """Whether the archive in which the window stands is being read."""
+        found = self._workspace.checking.found
+        return self._too_soon() or (found is not None and found.running)
+
+    def start_check(self) -> None:
+        """Read what is selected in the archive, or all of it, and show of each item whether it is intact."""
+        ws = self._workspace
+        opened, checking, nodes = ws.archive, ws.checking, ws.selection.nodes
+        if opened is None or self.holds_checking:
+            return
+        self._pressed, self._said = time.monotonic(), self._sentence()
+        found, opened = checking.begin(opened), replace(opened)
+        rows = opened.rows_below(nodes) if nodes else None
+
+        def work(job: Job) -> Outcome:
+            from rundlet.core.work.checker import Verdict, check
+
+            def tell(row: int, verdict: Verdict) -> None:
+                found.verdicts[row] = verdict
+
+            reader = opened.reopened()
+            try:
+                outcome = check(reader, job, rows=rows, tell=tell)
+            finally:
+                reader.close()
+            outcome.target = opened.path
+            return outcome
+
+        running = self._jobs.start(Checked, ws.place.outermost or opened.path, work, source=[opened.path])
+        self._checks[running] = found
+
+    def _progressed(self, running: RunningJob) -> None:
+        if running in self._checks:
+            self._workspace.checking.progressed.emit()
+
+    def _checked(self, running: RunningJob, result: JobResult) -> None:
+        found = self._checks.pop(running, None)
+        if found is not None:
+            outcome = result.outcome
+            self._workspace.checking.end(found, outcome if isinstance(outcome, Checked) else None)
 
     def start_several(self) -> None:
         """Unpack the archives that are chosen on the disk."""

@@ -209,6 +209,8 @@ class Window(QMainWindow):
         self.target.unpack_pressed.connect(self.job_starter.start_unpack)
         self.target.batch_pressed.connect(self.job_starter.start_several)
         self.target.change_pressed.connect(self.job_starter.start_change)
+        self.target.check_pressed.connect(self.job_starter.start_check)
+        self.target.select_wanted.connect(self.source.choose)
         self.target.split_wanted.connect(self.how.split_into)
         self.how.put_back_wanted.connect(self.file_actions.put_back)
         ws.changing.refused.connect(self._refuse_change)
@@ -217,6 +219,7 @@ class Window(QMainWindow):
         self.file_actions.unpack_wanted.connect(self._unpack_when_ready)
         self.file_actions.task_wanted.connect(self._do)
         self.file_actions.to_wanted.connect(self._go_to)
+        self.file_actions.check_wanted.connect(self.job_starter.start_check)
         ws.unpacking.landed.connect(self._landed)
         self.batch.changed.connect(self._landed)
         ws.unpacking.landing_failed.connect(self._call_off)
@@ -239,6 +242,7 @@ class Window(QMainWindow):
             ws.packing.changed,
             ws.unpacking.changed,
             ws.changing.changed,
+            ws.checking.changed,
             self.batch.changed,
         ):
             happened.connect(self._hold_buttons)
@@ -301,6 +305,7 @@ class Window(QMainWindow):
             Task.UNPACK: self.job_starter.holds_unpacking,
             Task.UNPACK_SEVERAL: self.job_starter.holds_batch,
             Task.CHANGE: self.job_starter.holds_changing,
+            Task.CHECK: self.job_starter.holds_checking,
         }
         for button, task in self.target.buttons():
             button.hold(held[task])

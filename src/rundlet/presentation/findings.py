@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from typing import Any
 
 from rundlet.core.jobs.findings import Finding, Issue, Reason
 from rundlet.core.sentences import fill
@@ -23,6 +24,7 @@ CLAUSES: dict[Reason, str] = {
     Reason.SAID: "{problem}",
     # An archive as a whole
     Reason.JUNK_BEHIND: "{count:byte|bytes} after its end {count:=doesn't|don't} belong to it",
+    Reason.NAME_IN_FRONT: "is called {name:name} in front of its content, though not in the file list",
     Reason.ENTRIES_MISSING: "items are missing from the file list, and those after them may not belong in it: {cause:clause}",
     Reason.ENTRIES_MAY_BE_MISSING: "items may be missing from the file list, and those after them may not belong in it: {cause:clause}",
     Reason.LIST_ENDS: "the file list ends after {count:item|items}: {cause:clause}",
@@ -177,3 +179,18 @@ def problem_words(problems: Sequence[Issue]) -> str:
     """How many there are, and the first of them, in a sentence."""
     words = "{count:problem|problems}, the first: {line}." if len(problems) > 1 else "1 problem: {line}."
     return fill(words, {"count": len(problems), "line": issue_line(problems[0]).rstrip(".")})
+
+
+def issue_values(issues: Iterable[Issue]) -> list[dict[str, Any]]:
+    """Issues for programs."""
+    return [
+        {
+            "about": issue.item,
+            "message": issue_words(issue),
+            "reason": issue.reason.value,
+            "problem": issue.problem,
+            "offset": issue.offset if issue.offset >= 0 else None,
+            "hint": str(issue.hint) or None,
+        }
+        for issue in issues
+    ]

@@ -274,18 +274,24 @@ class _CheckPresenter(Presenter[Checked]):
     logged = "Checked {target}"
 
     def summary(self, outcome: Checked) -> str:
-        return verdict(outcome, sum(issue.item != outcome.target.name for issue in outcome.problems))
+        known = outcome.damaged + outcome.missing + outcome.unreadable
+        unknown = sum(issue.item != outcome.target.name for issue in outcome.problems)  # in logs of earlier versions
+        return verdict(outcome if known or not unknown else replace(outcome, damaged=unknown))
 
 
-def verdict(outcome: Checked, bad: int) -> str:
-    """What checking an archive came to, in a sentence or two.
-
-    Args:
-        bad: how many of its items are damaged.
-    """
-    facts = _facts(outcome) | {"bad": bad, "unverified": outcome.unverified}
+def verdict(outcome: Checked) -> str:
+    """What checking an archive came to, in a sentence or more."""
+    facts = _facts(outcome) | {
+        name: getattr(outcome, name) for name in ("unverified", "damaged", "missing", "unreadable")
+    }
+    bad = outcome.damaged + outcome.missing + outcome.unreadable
     if bad:
-        return fill("{files:item|items} of {target:name} {files:=is|are} intact, {bad:number} damaged.", facts)
+        facts["total"] = outcome.files + bad
+        said = ["{files:number} of {total:item|items} of {target:name} {files:=is|are} intact."]
+        said += ["{damaged:item is|items are} damaged."] if outcome.damaged else []
+        said += ["{missing:item lies|items lie} in a missing part."] if outcome.missing else []
+        said += ["{unreadable:item|items} can't be read."] if outcome.unreadable else []
+        return joined([fill(each, facts) for each in said])
     if outcome.problems:
         return fill("{files:item|items} of {target:name} {files:=is|are} intact; the archive itself is damaged.", facts)
     if outcome.unverified and outcome.unverified >= outcome.files:
@@ -294,7 +300,10 @@ def verdict(outcome: Checked, bad: int) -> str:
             "It keeps no checksums, so nobody can tell whether they are as they were packed.",
             facts,
         )
-    intact = fill("{target:name} is intact: {files:item|items} read.", facts)
+    if outcome.whole:
+        intact = fill("{target:name} is intact: {files:item|items} read.", facts)
+    else:
+        intact = fill("The {files:selected item|selected items} of {target:name} {files:=is|are} intact.", facts)
     if not outcome.unverified:
         return intact
     words = "{unverified:number} of them {unverified:=has|have} no checksum to compare with."

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from rundlet.core.codecs.parallel import Pool
     from rundlet.core.formats.edits import Edits
-    from rundlet.core.jobs.findings import Issue
+    from rundlet.core.jobs.findings import Finding, Issue
     from rundlet.core.jobs.job import Job
     from rundlet.core.jobs.outcomes import Outcome
     from rundlet.core.model.catalog import Catalog
@@ -129,9 +129,15 @@ class ArchiveReader(ABC):
         """About how many bytes the content of these files takes on a disk, holes not counted."""
         return int(np.maximum(self.catalog.size[rows], 0).sum())
 
-    def without_checksum(self, rows: NDArray[np.int64]) -> int:
-        """How many of these files have content that no checksum of the archive vouches for."""
-        return int(((self.catalog.crc[rows] == UNKNOWN) & (self.catalog.size[rows] != 0)).sum())
+    def lacks_checksum(self, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+        """Which of these entries are files with content that no checksum of the archive vouches for."""
+        catalog = self.catalog
+        filled = (catalog.kind[rows] == Kind.FILE) & (catalog.size[rows] != 0)
+        return np.asarray(filled & (catalog.crc[rows] == UNKNOWN), np.bool_)
+
+    def contradiction(self, row: int) -> Finding | None:
+        """What the archive says of an entry in one place and not in another, though it can be read; None for nothing."""
+        return None
 
     def read_through(self, rows: NDArray[np.int64]) -> int:
         """Bytes beside the selected items that must be decoded to get at them; 0 where that is nothing to speak of."""

@@ -66,8 +66,8 @@ class SingleReader(ArchiveReader):
     def unlock(self, password: str) -> None:
         """These files have no locks."""
 
-    def without_checksum(self, rows: NDArray[np.int64]) -> int:
-        return super().without_checksum(rows) if self._packing.id in WITHOUT_CHECKSUM else 0
+    def lacks_checksum(self, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+        return super().lacks_checksum(rows) if self._packing.id in WITHOUT_CHECKSUM else np.zeros(len(rows), np.bool_)
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         if len(rows):

@@ -51,6 +51,7 @@ class Reason(StrEnum):
 
     # An archive as a whole.
     JUNK_BEHIND = "junk-behind"
+    NAME_IN_FRONT = "name-in-front"
     ENTRIES_MISSING = "entries-missing"
     ENTRIES_MAY_BE_MISSING = "entries-may-be-missing"
     LIST_ENDS = "list-ends"
@@ -183,6 +184,7 @@ LOSSES = frozenset(
 """What a format can't keep of what is packed; the item of such an issue is the format's id."""
 
 _NOTES = LOSSES | {
+    Reason.NAME_IN_FRONT,
     Reason.JUNK_BEHIND,
     Reason.ANTI_ITEMS,
     Reason.NAME_IN_ARCHIVE,

@@ -151,11 +151,18 @@ class Checked(Outcome):
 
     Attributes:
         unverified: files that were read, but have no checksum that would tell whether they are as they were packed.
+        damaged, missing, unreadable: items that are damaged, that lie in a part that is not there, and that can't be read
+            for another reason, such as a lock.
+        whole: whether everything in it was to be read.
     """
 
     kind: ClassVar[str] = "check"
 
     unverified: int = 0
+    damaged: int = 0
+    missing: int = 0
+    unreadable: int = 0
+    whole: bool = True
 
 
 class Trashed(Outcome):

@@ -103,7 +103,7 @@ class RowDelegate(NameEditingDelegate):
         note = record.note
         note_width = painter.fontMetrics().horizontalAdvance(note) + s.gap if note else 0
         room = rect.right() - left - s.space
-        name_room = max(room - note_width, room * 2 // 3) if note else room
+        name_room = max(room - note_width, room * 3 // 5) if note else room
         name = fitted(painter.fontMetrics(), text.shown(record.name), name_room, beside)
         painter.setPen(theme.color(record.tone))
         font = painter.font()

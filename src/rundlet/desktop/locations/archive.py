@@ -38,6 +38,9 @@ class ArchiveListing:
     Args:
         file_types: the type of every node; see :func:`file_types_of`.
         staged: what becomes of rows, where there are changes that are not saved.
+
+    Attributes:
+        verdicts: of each row whether it is intact, where that is to be shown; see :class:`~rundlet.core.work.checker.Verdict`.
     """
 
     is_archive = True
@@ -50,6 +53,7 @@ class ArchiveListing:
     ) -> None:
         self.tree = tree
         self.staged = staged
+        self.verdicts: NDArray[np.int8] | None = None
         self.folder = folder
         self.file_types = file_types
         self._key, self._descending = "name", False
@@ -241,6 +245,12 @@ class ArchiveListing:
     def _change(self, node: int, row: int | None) -> tuple[str, str, bool]:
         """The tone, the words for what is to become of a row, and whether it goes; the usual ones where it stays as it is."""
         staged = self.staged
+        if self.verdicts is not None and row is not None and row < len(self.verdicts) and self.verdicts[row]:
+            from rundlet.core.work.checker import Verdict
+            from rundlet.presentation.checks import VERDICTS
+
+            words, tone = VERDICTS[Verdict(int(self.verdicts[row]))]
+            return tone, words, False
         if staged is None:
             return "ink", "", False
         path = self.tree.path(node) if row is None or staged.moves else ""

@@ -245,8 +245,12 @@ class ChangePage(QWidget):
         self.lock.ask(self._workspace.needs_password)
         count = changing.count
         error = None if self._workspace.needs_password else changing.why_not()
-        if changing.as_new and not count:
-            self.statement.setText("A new archive of the same content")
+        if changing.as_new and (changing.only is not None or not count):
+            self.statement.setText(
+                "A new archive of the same content"
+                if changing.only is None
+                else say("A new archive of {count:intact file|intact files}", count=len(changing.only))
+            )
         else:
             nothing = "No changes yet" if error is None else "This archive can't be changed"
             self.statement.setText(text.plural(count, "change") if count else nothing)

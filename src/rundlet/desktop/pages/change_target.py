@@ -103,7 +103,7 @@ class ChangeTarget(QWidget):
         return self.name if self._changing.as_new else self.view
 
     def _what_chosen(self, what: str) -> None:
-        self._changing.as_new = what == "new"
+        self._changing.as_new, self._changing.only = what == "new", None
         self._changing.changed.emit()
 
     def _name_typed(self, words: str) -> None:
@@ -182,7 +182,7 @@ class ChangeTarget(QWidget):
     def _lack(self) -> str:
         """What keeps the work from being begun, or ""."""
         changing = self._changing
-        if self._workspace.needs_password:
+        if self._workspace.needs_password and changing.only is None:
             return "Type the password first."
         if changing.is_saving:
             return "The changes are being saved."

@@ -152,6 +152,9 @@ class FromColumn(Column):
         self._workspace.listed.connect(self._show)
         self._workspace.unchanged.connect(self._show_rows)
         self._workspace.relisted.connect(self._show_again)
+        self._workspace.checking.changed.connect(self._show_verdicts)
+        self._workspace.checking.progressed.connect(self._show_verdicts)
+        self._workspace.changing.changed.connect(self._show_verdicts)
         self._workspace.opening.connect(self._show_partial)
         self._workspace.failed_to_list.connect(self._show_failure)
         self._workspace.names_hidden.connect(self._show_hidden)
@@ -248,6 +251,7 @@ class FromColumn(Column):
             self._types.choose(None)
         self._before, self._last, self._unseen = (), (), []
         self._hint_again()
+        self._show_verdicts()
         within = listing.opens_in_place
         archive = self._workspace.archive
         self.names_as.show_page(archive.reader.code_page if archive is not None else "")
@@ -294,6 +298,20 @@ class FromColumn(Column):
         if index.isValid():
             view.selectionModel().setCurrentIndex(index, QItemSelectionModel.SelectionFlag.NoUpdate)
         self._choose_all_of([node for path in kept if (node := listing.tree.find(path))])
+
+    def choose(self, nodes: list[int]) -> None:
+        """Select these rows, and no others."""
+        self._choose_all_of(nodes)
+
+    def _show_verdicts(self) -> None:
+        """Show of each row whether it is intact, while that is what the columns are about."""
+        listing, checking = self._workspace.listing, self._workspace.checking
+        if in_archive(listing):
+            shows = checking.wanted and not self._workspace.changing.wanted
+            found = checking.found if shows else None
+            listing.verdicts = found.verdicts if found is not None else None
+            for view in self.pages.lists:
+                view.viewport().update()
 
     def _show_partial(self, listing: ArchiveListing) -> None:
         """What was found so far of an archive that is still being listed."""

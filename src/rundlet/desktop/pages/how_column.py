@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from rundlet.core.userdata.presets import Presets
     from rundlet.desktop.pages.batch_page import BatchPage
     from rundlet.desktop.pages.change_page import ChangePage
+    from rundlet.desktop.pages.check_page import CheckPage
     from rundlet.desktop.pages.pack_page import PackPage
     from rundlet.desktop.pages.unpack_page import UnpackPage
     from rundlet.desktop.state.archive_batch import ArchiveBatch, BatchForm
@@ -51,10 +52,13 @@ class HowColumn(Column):
         self._unpack: UnpackPage | None = None
         self._batch_page: BatchPage | None = None
         self._change: ChangePage | None = None
+        self._check: CheckPage | None = None
         self.what = Choices([("unpack", "Unpack"), ("pack", "Pack")], name="What to do with the archives")
         self.what.setVisible(False)
         self.body.addWidget(self.what)
-        self.within = Choices([("unpack", "Unpack"), ("change", "Change")], name="What to do with the archive")
+        self.within = Choices(
+            [("unpack", "Unpack"), ("change", "Change"), ("check", "Check")], name="What to do with the archive"
+        )
         self.within.setVisible(False)
         self.body.addWidget(self.within)
         self.quiet = QuietPage(
@@ -70,9 +74,14 @@ class HowColumn(Column):
         workspace.selector.changed.connect(self._show)
         batch.changed.connect(self._show)
         workspace.changing.changed.connect(self._show)
+        workspace.checking.changed.connect(self._show)
         self.what.chosen.connect(self._what_chosen)
-        self.within.chosen.connect(lambda what: workspace.changing.want(what == "change"))
+        self.within.chosen.connect(self._want_within)
         self.quiet.opened.connect(workspace.enter_file)
+
+    def _want_within(self, what: str) -> None:
+        self._workspace.checking.want(what == "check")
+        self._workspace.changing.want(what == "change")
 
     def _hold(self, page: QWidget, holder: QWidget) -> None:
         self._holders[page] = holder
@@ -128,11 +137,25 @@ class HowColumn(Column):
         return self._change
 
     @property
-    def page(self) -> PackPage | UnpackPage | BatchPage | ChangePage | QuietPage:
+    def check(self) -> CheckPage:
+        """The page for checking an archive."""
+        if self._check is None:
+            from rundlet.desktop.pages.check_page import CheckPage
+
+            self._check = CheckPage(self._workspace)
+            self._check.lock.unused_key.connect(self.unused_key)
+            self._hold(self._check, scrolling(self._check))
+            self._check.refresh()
+        return self._check
+
+    @property
+    def page(self) -> PackPage | UnpackPage | BatchPage | ChangePage | CheckPage | QuietPage:
         """The page that fits where one stands."""
         task = self._batch.task
         if task is Task.CHANGE:
             return self.change
+        if task is Task.CHECK:
+            return self.check
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -144,7 +167,7 @@ class HowColumn(Column):
         self.what.setVisible(not self._workspace.place.in_archive and bool(batch.form.archives))
         self.what.choose("unpack" if batch.form.wanted else "pack")
         self.within.setVisible(self._workspace.archive is not None)
-        self.within.choose("change" if self._workspace.changing.wanted else "unpack")
+        self.within.choose({Task.CHANGE: "change", Task.CHECK: "check"}.get(batch.task, "unpack"))
         self._pages.setCurrentWidget(self._holders[self.page])
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:

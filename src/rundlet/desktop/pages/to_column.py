@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
     from rundlet.desktop.pages.batch_page import BatchTarget
     from rundlet.desktop.pages.change_target import ChangeTarget
+    from rundlet.desktop.pages.check_page import CheckTarget
     from rundlet.desktop.pages.pack_target import PackTarget
     from rundlet.desktop.pages.unpack_target import UnpackTarget
     from rundlet.desktop.state.archive_batch import ArchiveBatch
@@ -31,7 +32,8 @@ class ToColumn(Column):
     """Shows the page that fits where one stands; each is made when it is first wanted.
 
     Signals:
-        pack_pressed, unpack_pressed, batch_pressed, change_pressed: the button of a page.
+        pack_pressed, unpack_pressed, batch_pressed, change_pressed, check_pressed: the button of a page.
+        select_wanted: rows are to be selected.
         refused: with a sentence that says why what was dropped here can't be used.
         split_wanted: the archive is to be split into parts of so many bytes.
     """
@@ -40,6 +42,8 @@ class ToColumn(Column):
     unpack_pressed = Signal()
     batch_pressed = Signal()
     change_pressed = Signal()
+    check_pressed = Signal()
+    select_wanted = Signal(object)
     split_wanted = Signal(object)
     refused = Signal(str)
 
@@ -54,6 +58,7 @@ class ToColumn(Column):
         self._unpack: UnpackTarget | None = None
         self._batch_target: BatchTarget | None = None
         self._change: ChangeTarget | None = None
+        self._check: CheckTarget | None = None
         self.quiet = QuietPage("The result", "What will be made is shown here, before anything is done.")
         self._no_button = GoButton("Pack")
         self._no_button.setEnabled(False)
@@ -66,6 +71,7 @@ class ToColumn(Column):
         workspace.selector.changed.connect(self._show)
         batch.changed.connect(self._show)
         workspace.changing.changed.connect(self._show)
+        workspace.checking.changed.connect(self._show)
 
     @property
     def pack(self) -> PackTarget:
@@ -117,11 +123,26 @@ class ToColumn(Column):
         return self._change
 
     @property
-    def page(self) -> PackTarget | UnpackTarget | BatchTarget | ChangeTarget | QuietPage:
+    def check(self) -> CheckTarget:
+        """The page for checking an archive."""
+        if self._check is None:
+            from rundlet.desktop.pages.check_page import CheckTarget
+
+            self._check = CheckTarget(self._workspace)
+            self._check.go.clicked.connect(self.check_pressed)
+            self._check.select_wanted.connect(self.select_wanted)
+            self._pages.addWidget(self._check)
+            self._check.refresh()
+        return self._check
+
+    @property
+    def page(self) -> PackTarget | UnpackTarget | BatchTarget | ChangeTarget | CheckTarget | QuietPage:
         """The page that fits where one stands."""
         task = self._batch.task
         if task is Task.CHANGE:
             return self.change
+        if task is Task.CHECK:
+            return self.check
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -137,10 +158,13 @@ class ToColumn(Column):
         event.setDropAction(Qt.DropAction.CopyAction)
         event.accept()
         dropped, page = local_files(event.mimeData()), self.page
+        field = getattr(page, "folder", None)
         if isinstance(page, QuietPage):
             self.refused.emit("Nothing is selected yet. Select files or an archive first, then drop a folder on To.")
+        elif field is None or not field.isVisible():
+            self.refused.emit("Nothing is saved in a folder here. Drop files on the list to add them to the archive.")
         elif len(dropped) == 1 and os.path.isdir(dropped[0]):
-            page.folder.take(dropped[0])
+            field.take(dropped[0])
         else:
             self.refused.emit("Drop a single folder on To to choose where the result goes.")
 
@@ -160,6 +184,7 @@ class ToColumn(Column):
             (self._unpack, Task.UNPACK),
             (self._batch_target, Task.UNPACK_SEVERAL),
             (self._change, Task.CHANGE),
+            (self._check, Task.CHECK),
         )
         for page, task in pages:
             if page is not None:

@@ -122,11 +122,10 @@ class UnpackTarget(QWidget):
         self.hint.setVisible(plan.taken + plan.counts[Action.SAME] > 0)
         fits = plan.needed <= plan.free
         restyle(self.facts, "role", "soft" if fits else "warn")
-        locked = "Type the password first. " if self._workspace.needs_password else ""
+        is_locked = self._workspace.selected_is_locked
+        locked = "Type the password first. " if is_locked else ""
         self.facts.setText(locked + landing_words(plan))
-        self.go.set_ready(
-            fits and any(step.action.writes for step in plan.steps) and not self._workspace.needs_password
-        )
+        self.go.set_ready(fits and any(step.action.writes for step in plan.steps) and not is_locked)
 
     def _landing_failed(self, error: RundletError) -> None:
         self.view.show_landing(None)

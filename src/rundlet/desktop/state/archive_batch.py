@@ -33,6 +33,7 @@ class Task(Enum):
     UNPACK = "unpack"
     UNPACK_SEVERAL = "unpack several"
     CHANGE = "change"
+    CHECK = "check"
 
 
 @dataclass(slots=True)
@@ -166,7 +167,9 @@ class ArchiveBatch(QObject):
     def task(self) -> Task:
         """What fits where the window stands and what is selected there."""
         if self._workspace.place.in_archive:
-            return Task.CHANGE if self._workspace.changing.wanted else Task.UNPACK
+            if self._workspace.changing.wanted:
+                return Task.CHANGE
+            return Task.CHECK if self._workspace.checking.wanted else Task.UNPACK
         if self.unpacks:
             return Task.UNPACK_SEVERAL
         return Task.PACK if self._workspace.selection.items else Task.NOTHING

@@ -93,7 +93,8 @@ class Changing(QObject):
     Attributes:
         wanted: whether the columns are to show what is changed, rather than what unpacking would do.
         as_new: whether a new archive is to be written, and the old one stays.
-        new: how and where such a new archive is written.
+        only: the rows that go into such an archive; None for all.
+        new: how and where it is written.
         plan, cost: what is to be saved, and an estimate of what that takes; None while that is not known.
 
     Signals:
@@ -118,6 +119,7 @@ class Changing(QObject):
         self._cost_task = Latest(background)
         self.wanted = False
         self.as_new = False
+        self.only: tuple[int, ...] | None = None
         self.plan: ChangePlan | None = None
         self.cost: ChangeCost | None = None
         self._after: list[tuple[Chain, Callable[[], object]]] = []  # what to do once an archive is open
@@ -175,7 +177,7 @@ class Changing(QObject):
         """An archive was gone into: what was staged of it holds again."""
         self.plan, self.cost = None, None
         kept = self._here
-        self.as_new = False
+        self.as_new, self.only = False, None
         self.new.set_format("7z" if opened.reader.info.id == "zip" else "zip")  # another one than it is
         self.new.form.folder = None
         self.new.form.stem_is_ours = True

@@ -30,6 +30,7 @@ from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.locations.place import OpenArchive, Place, Selection
 from rundlet.desktop.state.archive_opener import ArchiveOpener, listing_in
 from rundlet.desktop.state.changing import Changing
+from rundlet.desktop.state.checking import Checking
 from rundlet.desktop.state.folder_watch import FolderWatch
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.state.packing import Packing
@@ -59,6 +60,7 @@ class Workspace(QObject):
         selector: what is selected.
         packing, unpacking: what would come of it.
         changing: what is to be changed in archives, and not saved yet.
+        checking: whether what they hold is intact.
         opener: opens archives.
         follower: follows the folder as things come and go in it.
         temp_copies: private copies of entries.
@@ -102,6 +104,7 @@ class Workspace(QObject):
         self.changing = Changing(self._at, background, settings, self)
         self.changing.order = lambda: self.order()
         self.changing.shown.connect(self._show_changed)
+        self.checking = Checking(self._at, self)
         self.opener = ArchiveOpener(background, settings, self)
         self.selector.recounted.connect(self._recounted)
         self.temp_copies = TempCopies(self)
@@ -481,6 +484,15 @@ class Workspace(QObject):
             and bool(self.archive.reader.catalog.encrypted.any())
         )
 
+    @property
+    def selected_is_locked(self) -> bool:
+        """The same, of what is selected alone, or of all where nothing is."""
+        opened, listing = self.archive, self.listing
+        if not self.needs_password or opened is None or listing is None:
+            return self.needs_password
+        rows = opened.rows_below(self.selection.nodes or (listing.top,))
+        return bool(opened.reader.catalog.encrypted[rows].any())
+
     def unlock(self, password: str) -> None:
         """Take the password of the archive, for as long as the window is there."""
         if self._hidden is not None:
@@ -507,6 +519,7 @@ class Workspace(QObject):
         self._hidden = None
         self.unpacking.drop_plan()
         self.changing.left()
+        self.checking.left()
         self._changing_of = None
         if self.archive is not None:
             self.archive.reader.close()

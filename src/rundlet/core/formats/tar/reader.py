@@ -186,10 +186,10 @@ class TarReader(ArchiveReader):
     def disk_bytes(self, rows: NDArray[np.int64]) -> int:
         return int(np.minimum(np.maximum(self.catalog.size[rows], 0), self.index.stored[rows]).sum())
 
-    def without_checksum(self, rows: NDArray[np.int64]) -> int:
+    def lacks_checksum(self, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
         if self._packing is not None and self._packing.id not in WITHOUT_CHECKSUM:
-            return 0  # the stream around it has them
-        return super().without_checksum(rows)
+            return np.zeros(len(rows), np.bool_)  # the stream around it has them
+        return super().lacks_checksum(rows)
 
     def hard_target(self, row: int) -> int | None:
         """The row of the path that a hard link names, as it was when the link was packed: the last one before it."""

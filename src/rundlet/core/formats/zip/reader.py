@@ -27,6 +27,7 @@ from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.formats.passwords import byte_spellings
 from rundlet.core.formats.zip.legacy_entries import LegacyUnit, in_step
 from rundlet.core.formats.zip.records import LOCAL, Flag, LocalHeader, Method
+from rundlet.core.jobs.findings import Finding, Reason
 from rundlet.core.limits import SMALL, Limits
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.streams.exact import chunks, read_exactly
@@ -104,6 +105,18 @@ class ZipReader(ArchiveReader):
         *_, name_length, extra_length = LocalHeader.LAYOUT.unpack(data)
         start = offset + len(data) + name_length + extra_length
         return start, start + max(self.catalog.packed.item(row), 0)
+
+    def contradiction(self, row: int) -> Finding | None:
+        """That the header in front of an entry has another name than the file list (section 4.4.17)."""
+        header = LocalHeader.LAYOUT
+        offset = self.directory.offset.item(row)
+        data = read_exactly(self.source, offset, header.size)
+        flags, length = header.unpack(data)[2], header.unpack(data)[-2]
+        name, listed = read_exactly(self.source, offset + header.size, length), self.catalog.names.raw(row)
+        if name == listed or name.replace(b"\\", b"/") == listed.replace(b"\\", b"/"):
+            return None
+        comparable = (name.isascii() and listed.isascii()) or flags & self.directory.flags.item(row) & Flag.UTF8
+        return Finding.of(Reason.NAME_IN_FRONT, name=name.decode("utf-8", "replace")) if comparable else None
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         rows, batches = in_step(rows, self.catalog.packed[rows], self._is_legacy(rows))

@@ -1,0 +1,96 @@
+"""Whether what archives hold is intact: what was found out of each item, for as long as the window is there."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, Signal
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+    from rundlet.core.jobs.outcomes import Checked
+    from rundlet.desktop.locations.place import OpenArchive
+    from rundlet.desktop.state.changing import Chain
+    from rundlet.desktop.state.standpoint import Standpoint
+
+
+@dataclass(slots=True)
+class Found:
+    """What was found out of one archive.
+
+    Attributes:
+        seen: what the archive was then.
+        verdicts: of each row a :class:`~rundlet.core.work.checker.Verdict`; filled in while it is read.
+        outcome: what it came to; None while it is being read, or where that was cancelled.
+        running: whether it is being read.
+    """
+
+    seen: tuple[int, ...]
+    verdicts: NDArray[np.int8]
+    outcome: Checked | None = None
+    running: bool = False
+
+
+class Checking(QObject):
+    """Keeps what was found out, archive by archive.
+
+    Attributes:
+        wanted: whether the columns are to show that.
+
+    Signals:
+        changed: something of it changed.
+        progressed: more is known of what is being read.
+    """
+
+    changed = Signal()
+    progressed = Signal()
+
+    def __init__(self, at: Standpoint, parent: QObject) -> None:
+        super().__init__(parent)
+        self._at = at
+        self._found: dict[Chain, Found] = {}
+        self.wanted = False
+
+    def want(self, on: bool) -> None:
+        """Show what was found out, or no longer."""
+        self.wanted = on
+        self.changed.emit()
+
+    @property
+    def found(self) -> Found | None:
+        """What was found out of the archive where the window stands, or None; not of another version of it."""
+        found, opened = self._found.get(self._at.place.chain), self._at.archive
+        if found is None or opened is None:
+            return None
+        return found if found.seen == opened.seen and len(found.verdicts) == len(opened.reader.catalog) else None
+
+    def begin(self, opened: OpenArchive) -> Found:
+        """The archive is about to be read: nothing is known of it any more."""
+        import numpy as np
+
+        found = Found(opened.seen, np.zeros(len(opened.reader.catalog), np.int8), running=True)
+        self._found[self._at.place.chain] = found
+        self.changed.emit()
+        return found
+
+    def end(self, found: Found, outcome: Checked | None) -> None:
+        """It was read, or that was cancelled or failed."""
+        found.outcome, found.running = outcome, False
+        self.changed.emit()
+
+    def nodes(self, *, good: bool) -> list[int]:
+        """The rows that are intact as far as anybody can tell, or those that are not."""
+        from rundlet.core.work.checker import Verdict
+
+        found = self.found
+        if found is None:
+            return []
+        verdicts = {int(verdict) for verdict in Verdict if verdict is not Verdict.UNREAD and verdict.is_good == good}
+        return [row + 1 for row, verdict in enumerate(found.verdicts.tolist()) if verdict in verdicts]
+
+    def left(self) -> None:
+        """The archive was left; what was found out is kept."""
+        self.wanted = False
