@@ -53,7 +53,7 @@ def more_of(tree: Path) -> Path:
     (more / "plain.txt").write_text("other words")
     (more / "link").symlink_to("in/deep")
     (more / "empty folder").write_text("a file now")
-    (more / "big.bin").write_bytes(os.urandom(2_000_000))
+    (more / "big.bin").write_bytes(os.urandom(1_200_000))
     return more
 
 

@@ -28,7 +28,7 @@ from rundlet.core.streams.sources import MemorySource
 from rundlet.desktop.locations.archive import ArchiveListing, file_types_of
 from rundlet.desktop.locations.listing import COLUMNS, TOP
 from rundlet.desktop.views.long_view import LongView
-from support import Raw, make_tree, pack_to, raw_zip
+from support import Raw, make_tree, pack_to, raw_zip, rounds
 from windows import CTRL, LEFT, NONE, SHIFT, Settle, Stand, chosen, click, files_in, middle, row
 
 if TYPE_CHECKING:
@@ -378,7 +378,7 @@ WORDS = st.sampled_from(["a", "b", "ab", "77", "7*", "*a", "?b*", "a*.b", "ü", 
 @example(paths=["xxb", "in/bxx", "xx/xab", "b", "xa", "bx"], ends=[""] * 12, begin="", words=["b"])
 @example(paths=["xa", "bx", "xab", "77x", "x77"], ends=["", "", "", "/", ""], begin="", words=["ab"])
 @example(paths=["x7", "7x", "77x", "x77"], ends=[""] * 12, begin="/", words=["77", "*7"])
-@settings(max_examples=300)
+@settings(max_examples=rounds(120, 300))
 def test_names_are_found_in_columns_as_one_by_one(
     paths: list[str], ends: list[str], begin: str, words: list[str]
 ) -> None:

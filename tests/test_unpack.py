@@ -224,7 +224,7 @@ class _EndsEarly(Job):
     def __init__(self, how: str) -> None:
         super().__init__()
         self._how = how
-        self._left = 8
+        self._left = 5
 
     def advance(self, count: int = 0, *, entries: int = 0) -> None:
         self._left -= 1

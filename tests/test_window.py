@@ -1155,7 +1155,7 @@ def test_nothing_is_cut_in_large_text(window: Window, settle: Settle, stand: Sta
     files_in(home / "a", "x.txt y.txt a file with quite a long name.txt")
     for number in range(6):
         pack_to(home / f"archive {number}.zip", [home / "a"])
-        stand(home / f"archive {number}.zip")
+        window.places_menu.note_archive(home / f"archive {number}.zip")
     theme.apply(make_app(), dark=False, text_scale=2.0)
     window.resize(1280, 800)
     try:
