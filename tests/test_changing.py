@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import ensurepip
 import gzip
 import io
 import json
 import os
 import shutil
+import subprocess
+import sys
 import tarfile
 import zipfile
 from contextlib import closing
@@ -14,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 import hypothesis.strategies as st
+import openpyxl
 import pytest
 from hypothesis import event, given, settings
 
@@ -42,7 +46,7 @@ from rundlet.core.work import changer
 from rundlet.core.work.changer import change
 from rundlet.core.work.packer import pack
 from rundlet.core.work.undo import undo
-from support import foreign_archives, held, pack_to, packed, read_whole, rounds, scratch, snapshot, some_tree
+from support import foreign_archives, held, long, pack_to, packed, read_whole, rounds, scratch, snapshot, some_tree
 
 FORMATS = [known.info.id for known in WRITABLE]
 LOCKED = [("zip", "word"), ("7z", "word"), *((fmt, "") for fmt in FORMATS)]
@@ -508,3 +512,51 @@ def test_what_is_shown_of_staged_changes_is_what_is_saved(data: st.DataObject) -
         assert held(archive) == files
         staging.discard(list(staging.changes))
         assert not staging.changes and not staging.outcome().changes.items
+
+
+def changed(archive: Path, changes: Changes) -> None:
+    outcome = change(plan_change(archive, changes, on_clash=AddClash.REPLACE, read_back=True))
+    assert not outcome.problems
+
+
+@long
+def test_changed_archives_serve_their_own_programs(tmp_path: Path) -> None:
+    """A package that still installs, a workbook that still opens, a program that still runs."""
+    wheel = next((Path(ensurepip.__file__).parent / "_bundled").glob("pip-*.whl"), None)
+    if wheel is None:  # where the system keeps them elsewhere
+        wheel = next(path for path in foreign_archives((".whl",), most=1000) if path.name.startswith("pip-"))
+    ours = tmp_path / wheel.name
+    shutil.copy(wheel, ours)
+    (tmp_path / "note.txt").write_text("of our own")
+    changed(ours, Changes(added=[Addition(tmp_path / "note.txt", "pip")], folders=["pip/empty"]))
+    pip = [sys.executable, str(ours / "pip")]
+    command = [*pip, "install", "-q", "--no-index", "--no-deps", "--target", str(tmp_path / "there"), str(ours)]
+    subprocess.run(command, check=True, capture_output=True)
+    assert (tmp_path / "there" / "pip" / "note.txt").read_text() == "of our own"
+
+    book = openpyxl.Workbook()
+    assert book.active is not None
+    book.active["A1"] = 1234
+    book.save(tmp_path / "x.xlsx")
+    with zipfile.ZipFile(tmp_path / "x.xlsx") as inside:
+        sheet = inside.read("xl/worksheets/sheet1.xml")
+    (tmp_path / "sheet1.xml").write_bytes(sheet.replace(b"1234", b"4321"))
+    changed(tmp_path / "x.xlsx", Changes(added=[Addition(tmp_path / "sheet1.xml", "xl/worksheets")]))
+    again = openpyxl.load_workbook(tmp_path / "x.xlsx").active
+    assert again is not None and again["A1"].value == 4321
+
+    (tmp_path / "Main.java").write_text(
+        "class Main { public static void main(String[] a) throws Exception {"
+        ' System.out.print(new String(Main.class.getResourceAsStream("/word.txt").readAllBytes())); } }'
+    )
+    if shutil.which("javac") is None:
+        return  # on a machine without it there is nobody to run the program
+    subprocess.run(["javac", "Main.java"], cwd=tmp_path, check=True, capture_output=True)
+    (tmp_path / "word.txt").write_text("before")
+    subprocess.run(
+        ["jar", "cfe", "x.jar", "Main", "Main.class", "word.txt"], cwd=tmp_path, check=True, capture_output=True
+    )
+    (tmp_path / "word.txt").write_text("afterwards")
+    changed(tmp_path / "x.jar", Changes(added=[Addition(tmp_path / "word.txt")], folders=["more"]))
+    done = subprocess.run(["java", "-jar", "x.jar"], cwd=tmp_path, check=True, capture_output=True, text=True)
+    assert done.stdout == "afterwards"
