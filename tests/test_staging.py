@@ -469,6 +469,7 @@ def test_from_elsewhere_into_an_archive(
     how.copies.buttons[-1].click()
     settle()
     assert notes(window)["tree/a.txt"] == notes(window)["tree/b.bin"] == "↻ replaced"
+    assert not how.copies.buttons and not window.source.notice.isVisible()
     changes = window.workspace.changing.staging
     assert changes is not None
     kinds = [change.kind for change in changes.changes]

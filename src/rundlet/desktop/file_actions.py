@@ -425,6 +425,7 @@ class FileActions(QObject):
     def put_back(self, copies: Sequence[Copy]) -> None:
         """Put changed copies in the place of the files that they were made of; saved with all else that is changed there."""
         changing, place = self._workspace.changing, self._workspace.place
+        self._source.notice.hide()
         for archive in {copy.origin.archive: None for copy in copies if copy.origin is not None}:
             items = []
             for copy in copies:

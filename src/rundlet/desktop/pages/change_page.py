@@ -330,8 +330,12 @@ class ChangePage(QWidget):
         place = self._workspace.place
         if place.outer is not None:
             return []
-        copies = self._workspace.temp_copies.unkept
-        return [copy for copy in copies if copy.origin is not None and copy.origin.archive == place.archive]
+        staged = {item.source for change in self._shown for item in change.items.values()}
+        return [
+            copy
+            for copy in self._workspace.temp_copies.unkept
+            if copy.origin is not None and copy.origin.archive == place.archive and str(copy.path) not in staged
+        ]
 
     def _show_copies(self, *_: object) -> None:
         self.copies.clear()
