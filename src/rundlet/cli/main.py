@@ -19,7 +19,7 @@ from rundlet.presentation.sentences import say
 
 DONE, PROBLEMS, FAILED = 0, 1, 2
 
-VERBS = ("list", "pack", "unpack", "check", "add", "remove", "rename", "update", "convert", "settings")
+VERBS = ("list", "pack", "unpack", "check", "add", "remove", "rename", "update", "convert", "sum", "settings")
 """Each is a module of its name, loaded when it is wanted: the window does without them."""
 
 _USAGE = """\
@@ -27,12 +27,13 @@ usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
        rundlet list ARCHIVE                     list what is in an archive
        rundlet pack OUT ITEM ...                make an archive
        rundlet unpack ARCHIVE ... --into DIR    unpack an archive
-       rundlet check ARCHIVE                    check whether an archive is intact
+       rundlet check ARCHIVE ...                check whether archives are intact
        rundlet add ARCHIVE ITEM ...             add files and folders to an archive
        rundlet remove ARCHIVE PATTERN ...       remove items from an archive
        rundlet rename ARCHIVE OLD NEW           rename or move an item in an archive
        rundlet update ARCHIVE FOLDER            bring an archive up to date with a folder
        rundlet convert ARCHIVE OUT              make another archive of what one holds
+       rundlet sum FILE ...                     print checksums, or check files against a list of them
        rundlet settings [NAME [VALUE]]          show the settings, or change one
        rundlet help [VERB]                      show how to use it
        rundlet --version

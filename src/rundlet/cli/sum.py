@@ -1,0 +1,110 @@
+"""Checksums of files, and files held against a published list of them."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rundlet.cli.render import Output, with_progress
+from rundlet.core.errors import PlanError, file_problem
+from rundlet.core.model.checksum_list import Algorithm, ChecksumLine, algorithm_named, read_checksums, written_checksums
+from rundlet.core.text import shown
+from rundlet.core.work.checksums import Match, Verified, sums_of, verify
+from rundlet.presentation.sentences import say
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+_MATCHES = {
+    Match.SAME: "{name}: matches",
+    Match.DIFFERS: "{name}: differs",
+    Match.MISSING: "{name}: is missing",
+    Match.UNREADABLE: "{name}: {problem:clause}",
+    Match.OUTSIDE: "{name}: leads out of the folder of the list, so it was not looked at",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What ``rundlet sum`` takes."""
+    parser.add_argument("file", type=Path, nargs="+", help="a file; with --check, a list of checksums")
+    names = ", ".join(algorithm.value for algorithm in Algorithm)
+    parser.add_argument(
+        "--algorithm",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help=say("one of {names}; SHA256 by default", names=names),
+    )
+    parser.add_argument("--check", action="store_true", help="hold the files that lists name against them")
+
+
+def run(options: argparse.Namespace, output: Output) -> int:
+    """Print checksums, or hold files against lists; 1 when a file differs, is missing or can't be read."""
+    return (
+        _check(options.file, output) if options.check else _print(options.file, _algorithms(options.algorithm), output)
+    )
+
+
+def _algorithms(names: Sequence[str]) -> list[Algorithm]:
+    found = []
+    for name in names:
+        algorithm = algorithm_named(name)
+        if algorithm is None:
+            known = ", ".join(each.value for each in Algorithm)
+            raise PlanError("There is no checksum {name:name}.", hint="There are: {known}.", name=name, known=known)
+        found.append(algorithm)
+    return found or [Algorithm.SHA256]
+
+
+def _print(files: Sequence[Path], algorithms: Sequence[Algorithm], output: Output) -> int:
+    found = with_progress(lambda job: sums_of(files, algorithms, job))
+    for each in found:
+        if each.problem is not None:
+            output.line(each.problem)
+    lines = [
+        ChecksumLine(str(each.path), algorithm, digest) for each in found for algorithm, digest in each.sums.items()
+    ]
+    if output.json:
+        output.value(
+            [
+                {"file": str(each.path)}
+                | (
+                    {"error": str(each.problem)}
+                    if each.problem
+                    else {key.value: digest for key, digest in each.sums.items()}
+                )
+                for each in found
+            ]
+        )
+    elif lines:
+        output.say(written_checksums(lines, named=len(algorithms) > 1).rstrip("\n"))
+    return int(any(each.problem is not None for each in found))
+
+
+def _check(lists: Sequence[Path], output: Output) -> int:
+    found: list[Verified] = []
+    wrong = False
+    for path in lists:
+        try:
+            text = path.read_text("utf-8", "surrogateescape")
+        except OSError as error:
+            raise file_problem(error, "read", path) from error
+        lines, odd = read_checksums(text)
+        if not lines:
+            raise PlanError("{name:name} is no list of checksums.", name=path.name)
+        for number in odd:
+            output.line(say("Line {number} of {name:name} is no checksum with a name.", number=number, name=path.name))
+        wrong |= bool(odd)
+        found += with_progress(lambda job, lines=lines, path=path: verify(lines, path.absolute().parent, job))  # type: ignore[misc]
+    if output.json:
+        output.value(
+            [
+                {"file": each.line.name, "algorithm": each.line.algorithm.value, "result": each.match.value}
+                for each in found
+            ]
+        )
+    for each in found:
+        problem = each.problem.sentence if each.problem is not None else ""
+        output.say(say(_MATCHES[each.match], name=shown(each.line.name), problem=problem))
+    return int(wrong or any(each.match is not Match.SAME for each in found))

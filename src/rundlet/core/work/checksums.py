@@ -1,0 +1,177 @@
+"""Checksums of files: all that are asked for in one read, several files side by side, and held against a list of them."""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import os
+import stat
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path
+from typing import Protocol
+
+from rundlet.core.codecs.checksums import crc32
+from rundlet.core.codecs.parallel import cores
+from rundlet.core.errors import FileProblem, file_problem
+from rundlet.core.jobs.job import Job
+from rundlet.core.limits import MIB
+from rundlet.core.model.checksum_list import Algorithm, ChecksumLine
+
+_PIECE = MIB
+
+
+class _Digest(Protocol):
+    def update(self, data: bytes | memoryview, /) -> None: ...
+    def hexdigest(self) -> str: ...
+
+
+class _Crc:
+    def __init__(self) -> None:
+        self._value = 0
+
+    def update(self, data: bytes | memoryview, /) -> None:
+        self._value = crc32(data, self._value)
+
+    def hexdigest(self) -> str:
+        return f"{self._value:08x}"
+
+
+_DIGESTS: dict[Algorithm, Callable[[], _Digest]] = {
+    Algorithm.SHA256: hashlib.sha256,
+    Algorithm.SHA512: hashlib.sha512,
+    Algorithm.SHA1: lambda: hashlib.sha1(usedforsecurity=False),
+    Algorithm.MD5: lambda: hashlib.md5(usedforsecurity=False),
+    Algorithm.BLAKE2B: hashlib.blake2b,
+    Algorithm.CRC32: _Crc,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class FileSums:
+    """What was found out of one file.
+
+    Attributes:
+        path: the file.
+        sums: by algorithm, in lower case hexadecimal digits; empty where it could not be read.
+        problem: why it could not be read, or None.
+    """
+
+    path: Path
+    sums: dict[Algorithm, str] = field(default_factory=dict)
+    problem: FileProblem | None = None
+
+
+class Match(StrEnum):
+    """What became of a line of a list."""
+
+    SAME = "matches"
+    DIFFERS = "differs"
+    MISSING = "missing"
+    UNREADABLE = "unreadable"
+    OUTSIDE = "outside"
+    """Its name leads out of the folder of the list, so it was not looked at."""
+
+
+@dataclass(frozen=True, slots=True)
+class Verified:
+    """A line of a list, and what became of it.
+
+    Attributes:
+        found: the checksum that the file has, "" where it was not read.
+        problem: why it could not be read, or None.
+    """
+
+    line: ChecksumLine
+    match: Match
+    found: str = ""
+    problem: FileProblem | None = None
+
+
+def sums_of(
+    paths: Sequence[Path], algorithms: Sequence[Algorithm], job: Job | None = None, *, workers: int | None = None
+) -> list[FileSums]:
+    """The checksums of files, in their order. Links are followed; what is no ordinary file is a problem of it.
+
+    Args:
+        job: told of the bytes that were read; may pause and cancel.
+        workers: how many files are read side by side; as many as there are cores by default.
+    """
+    job = job or Job()
+    job.begin("Reading", total_bytes=sum(map(_size, paths)), total_entries=len(paths))
+    with ThreadPoolExecutor(workers or cores(), thread_name_prefix="checksum") as pool:
+        futures = [pool.submit(_sums, path, algorithms, job) for path in paths]
+        try:
+            return [future.result() for future in futures]
+        except BaseException:
+            for future in futures:
+                future.cancel()
+            raise
+
+
+def verify(lines: Sequence[ChecksumLine], folder: Path, job: Job | None = None) -> list[Verified]:
+    """Hold files against a list of their checksums. No name leads outside the folder.
+
+    Args:
+        folder: where the list lies.
+    """
+    inside = {line.name: path for line in lines if (path := _inside(folder, line.name)) is not None}
+    wanted: dict[Path, set[Algorithm]] = {}
+    for line in lines:
+        if line.name in inside and os.path.lexists(inside[line.name]):
+            wanted.setdefault(inside[line.name], set()).add(line.algorithm)
+    paths = list(wanted)
+    algorithms = sorted(set().union(*wanted.values())) if wanted else []
+    found = {each.path: each for each in sums_of(paths, algorithms, job)}
+    return [_verified(line, inside.get(line.name), found) for line in lines]
+
+
+def _verified(line: ChecksumLine, path: Path | None, found: dict[Path, FileSums]) -> Verified:
+    if path is None:
+        return Verified(line, Match.OUTSIDE)
+    sums = found.get(path)
+    if sums is None:
+        return Verified(line, Match.MISSING)
+    if sums.problem is not None:
+        return Verified(line, Match.UNREADABLE, problem=sums.problem)
+    there = sums.sums[line.algorithm]
+    return Verified(line, Match.SAME if there == line.digest else Match.DIFFERS, there)
+
+
+def _inside(folder: Path, name: str) -> Path | None:
+    """Where a name of a list leads to, or None where that is outside of its folder, also by way of links."""
+    if not name or name.startswith("/") or "\0" in name or ".." in name.split("/"):
+        return None
+    path = folder / name
+    return path if path.resolve().is_relative_to(folder.resolve()) else None
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return 0
+
+
+def _sums(path: Path, algorithms: Sequence[Algorithm], job: Job) -> FileSums:
+    digests = {algorithm: _DIGESTS[algorithm]() for algorithm in algorithms}
+    piece = bytearray(_PIECE)
+    view = memoryview(piece)
+    try:
+        fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)  # else a pipe would be waited for
+        try:
+            if not stat.S_ISREG(os.fstat(fd).st_mode):
+                raise OSError(errno.EISDIR if path.is_dir() else errno.ENXIO, "")
+            while count := os.readv(fd, [piece]):
+                for digest in digests.values():
+                    digest.update(view[:count])
+                job.advance(count)
+        finally:
+            os.close(fd)
+    except OSError as error:
+        job.advance(entries=1)
+        return FileSums(path, problem=file_problem(error, "read", path))
+    job.advance(entries=1)
+    return FileSums(path, {algorithm: digest.hexdigest() for algorithm, digest in digests.items()})

@@ -1,0 +1,133 @@
+"""Checksums: made in one read, read in every form they are published in, and never led out of their folder."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import zlib
+from pathlib import Path
+
+import hypothesis.strategies as st
+import pytest
+from hypothesis import given
+
+from rundlet.cli.main import main
+from rundlet.core.errors import Cancelled
+from rundlet.core.jobs.job import Job
+from rundlet.core.model.checksum_list import Algorithm, ChecksumLine, read_checksums, written_checksums
+from rundlet.core.work.checksums import Match, sums_of, verify
+
+_LENGTHS = {"SHA256": 64, "SHA512": 128, "SHA1": 40, "MD5": 32, "BLAKE2b": 128, "CRC32": 8}
+NAMES = st.text(min_size=1, max_size=20).filter(
+    lambda name: name == name.strip() and "".join(name.splitlines()) == name
+)
+
+
+def expected(data: bytes) -> dict[Algorithm, str]:
+    """What the standard library says."""
+    return {
+        Algorithm.SHA256: hashlib.sha256(data).hexdigest(),
+        Algorithm.SHA512: hashlib.sha512(data).hexdigest(),
+        Algorithm.SHA1: hashlib.sha1(data).hexdigest(),
+        Algorithm.MD5: hashlib.md5(data).hexdigest(),
+        Algorithm.BLAKE2B: hashlib.blake2b(data).hexdigest(),
+        Algorithm.CRC32: f"{zlib.crc32(data):08x}",
+    }
+
+
+def test_all_of_them_in_one_read(tmp_path: Path) -> None:
+    datas = [b"", b"some words", os.urandom(3_000_001)]
+    paths = [tmp_path / str(number) for number in range(3)]
+    for path, data in zip(paths, datas, strict=True):
+        path.write_bytes(data)
+    os.mkfifo(tmp_path / "pipe")
+    job = Job()
+    found = sums_of([*paths, tmp_path / "none", tmp_path / "pipe", tmp_path], list(Algorithm), job)
+    assert [each.sums for each in found[:3]] == [expected(data) for data in datas]
+    assert job.snapshot().done_bytes >= 3_000_011
+    assert [bool(each.problem) and not each.sums for each in found[3:]] == [True] * 3
+    job.cancel()
+    with pytest.raises(Cancelled):
+        sums_of(paths, [Algorithm.MD5], job)
+
+
+@given(
+    st.lists(
+        st.builds(lambda n, a: ChecksumLine(n, a, "ab" * (_LENGTHS[a.value] // 2)), NAMES, st.sampled_from(Algorithm))
+    )
+)
+def test_a_list_comes_back(lines: list[ChecksumLine]) -> None:
+    read, odd = read_checksums("# a comment\n\n" + written_checksums(lines, named=True))
+    assert (read, odd) == (lines, [])
+    told = [line for line in lines if line.algorithm is not Algorithm.BLAKE2B]
+    assert read_checksums(written_checksums(told, named=False))[0] == told
+
+
+@pytest.mark.parametrize(
+    ("text", "name", "algorithm"),
+    [
+        ("D41D8CD98F00B204E9800998ECF8427E *a b.txt", "a b.txt", Algorithm.MD5),
+        ("\\d41d8cd98f00b204e9800998ecf8427e  a\\\\b\\nc", "a\\b\nc", Algorithm.MD5),
+        ("MD5 (a (1).txt) = d41d8cd98f00b204e9800998ecf8427e", "a (1).txt", Algorithm.MD5),
+        ("SHA-1(a) = da39a3ee5e6b4b0d3255bfef95601890afd80709", "a", Algorithm.SHA1),
+        ("; made by hand\nfolder/a b.txt 0000ABCD", "folder/a b.txt", Algorithm.CRC32),
+        ("\ufeff" + "0" * 128 + "  a\r\n", "a", Algorithm.SHA512),
+        ("BLAKE2b (a) = " + "0" * 128, "a", Algorithm.BLAKE2B),
+    ],
+)
+def test_every_form_is_read(text: str, name: str, algorithm: Algorithm) -> None:
+    (line,), odd = read_checksums(text)
+    assert (line.name, line.algorithm, odd) == (name, algorithm, []) and line.digest == line.digest.lower()
+
+
+@given(st.text(max_size=200))
+def test_anything_is_read_without_an_error(text: str) -> None:
+    lines, odd = read_checksums(text)
+    assert all(line.name and line.digest for line in lines) and all(number > 0 for number in odd)
+
+
+def test_a_list_is_held_against_its_files(tmp_path: Path) -> None:
+    folder = tmp_path / "in"
+    (folder / "deep").mkdir(parents=True)
+    (tmp_path / "secret").write_bytes(b"secret")
+    (folder / "deep" / "a").write_bytes(b"a")
+    (folder / "b").write_bytes(b"changed")
+    (folder / "link").symlink_to(tmp_path / "secret")
+    (folder / "gone").symlink_to("nowhere")
+    names = ("deep/a", "b", "c", "link", "../secret", "/etc/passwd", "deep/../../secret", "deep", "gone")
+    sums = expected(b"a")
+    lines = [ChecksumLine(name, Algorithm.SHA256, sums[Algorithm.SHA256]) for name in names]
+    lines.append(ChecksumLine("deep/a", Algorithm.CRC32, sums[Algorithm.CRC32]))
+    found = verify(lines, folder)
+    assert [each.match for each in found] == [
+        Match.SAME, Match.DIFFERS, Match.MISSING, *[Match.OUTSIDE] * 4, Match.UNREADABLE, Match.UNREADABLE, Match.SAME,
+    ]  # fmt: skip
+    assert found[1].found == expected(b"changed")[Algorithm.SHA256]
+
+
+def test_on_the_command_line(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(tmp_path)
+    Path("a b").write_bytes(b"content")
+    assert main(["sum", "a b"]) == 0
+    out = capsys.readouterr().out
+    assert out == f"{hashlib.sha256(b'content').hexdigest()}  a b\n"
+    Path("SUMS").write_text(out + "nothing of sense\n")
+    assert main(["sum", "--check", "SUMS"]) == 1
+    out, err = capsys.readouterr()
+    assert out == "a b: matches\n" and "Line 2 of “SUMS”" in err
+    assert main(["sum", "--algorithm", "md5", "--algorithm", "blake2b", "a b"]) == 0
+    Path("SUMS").write_text(capsys.readouterr().out)
+    assert main(["sum", "--check", "SUMS"]) == 0
+    capsys.readouterr()
+    Path("a b").write_bytes(b"another")
+    assert main(["sum", "--check", "--json", "SUMS"]) == 1
+    told = json.loads(capsys.readouterr().out.partition("]")[0] + "]")
+    assert [each["result"] for each in told] == ["differs", "differs"]
+    assert main(["sum", "a b", "none"]) == 1
+    assert "Could not read “none”: it is not there." in capsys.readouterr().err
+    for arguments in (["--algorithm", "rot13", "a b"], ["--check", "a b"], ["--check", "none"]):
+        assert main(["sum", *arguments]) == 2
+    assert "There is no checksum “rot13”" in capsys.readouterr().err
