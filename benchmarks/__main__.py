@@ -4,7 +4,16 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import cancel_bench, change_bench, seven_bench, tar_bench, trial_bench, window_bench, zip_bench
+from benchmarks import (
+    cancel_bench,
+    change_bench,
+    checksum_bench,
+    seven_bench,
+    tar_bench,
+    trial_bench,
+    window_bench,
+    zip_bench,
+)
 
 TABLES = {
     "zip": zip_bench.run,
@@ -13,6 +22,7 @@ TABLES = {
     "window": window_bench.run,
     "trial": trial_bench.run,
     "changing": change_bench.run,
+    "checksums": checksum_bench.run,
     "waiting": cancel_bench.run,
 }
 
