@@ -17,10 +17,10 @@ from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.parallel import cores
 from rundlet.core.errors import FileProblem, file_problem
 from rundlet.core.jobs.job import Job
-from rundlet.core.limits import MIB
+from rundlet.core.limits import KIB
 from rundlet.core.model.checksum_list import Algorithm, ChecksumLine
 
-_PIECE = MIB
+_PIECE = 512 * KIB
 
 
 class _Digest(Protocol):

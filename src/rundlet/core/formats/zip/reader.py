@@ -110,9 +110,13 @@ class ZipReader(ArchiveReader):
         """That the header in front of an entry has another name than the file list (section 4.4.17)."""
         header = LocalHeader.LAYOUT
         offset = self.directory.offset.item(row)
-        data = read_exactly(self.source, offset, header.size)
-        flags, length = header.unpack(data)[2], header.unpack(data)[-2]
-        name, listed = read_exactly(self.source, offset + header.size, length), self.catalog.names.raw(row)
+        listed = self.catalog.names.raw(row)
+        data = read_exactly(self.source, offset, min(header.size + len(listed), self.source.size - offset))
+        fields = header.unpack(data[: header.size])
+        flags, length = fields[2], fields[-2]
+        name = data[header.size :]
+        if length != len(name):
+            name = read_exactly(self.source, offset + header.size, length)
         if name == listed or name.replace(b"\\", b"/") == listed.replace(b"\\", b"/"):
             return None
         comparable = (name.isascii() and listed.isascii()) or flags & self.directory.flags.item(row) & Flag.UTF8
