@@ -293,7 +293,7 @@ def checked(window: Window, world: Path) -> None:
     window.workspace.enter_file(world / "Archives" / "part missing.zip.001")
     settle(window)
     window.window_actions["check"].trigger()
-    wait_until(lambda: not window.jobs.running)
+    wait_until(lambda: not window.jobs.running and window.target.go.isEnabled())
     settle(window)
 
 

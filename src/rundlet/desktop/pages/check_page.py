@@ -122,7 +122,7 @@ class CheckTarget(QWidget):
         self.select_bad = QPushButton("Select the damaged files")
         self.select_good = QPushButton("Select the intact files")
         self.unpack_good = QPushButton("Unpack the intact files")
-        self.save_good = QPushButton("Save the intact files as a new archive …")
+        self.save_good = QPushButton("New archive of the intact files …")
         self.copy = QPushButton("Copy report")
         self.save = QPushButton("Save report …")
         self._for_bad = (self.select_bad, self.select_good, self.unpack_good, self.save_good)
