@@ -373,15 +373,28 @@ def test_bringing_up_to_date(
     settle()
     how, _ = pages(window)
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tree))
-    how.compare.click()
+    assert list(how.updates.buttons) == []
+    how.updates.other.click()
     settle()
-    assert "up to date" in window.source.notice.words.text()
+    assert "up to date" in window.source.notice.words.text() and how.update_name.edit.text() == "tree"
+    how.update_name.edit.setText("the river, each month")
+    how.updates.delete_gone.setChecked(True)
+    how.updates.other.click()
+    settle()
+    how.update_name.edit.setText("the river, each month")
+    how.update_name.button.click()
+    assert not how.update_name.isVisible() and list(how.updates.buttons) == ["the river, each month"]
+    how.updates.delete_gone.setChecked(False)
     (tree / "a.txt").write_text("changed")
     (tree / "deep" / "new.txt").write_text("new")
     (tree / "b.bin").unlink()
-    how.delete_gone.setChecked(True)
-    assert how.again.isVisible() and how.again.text() == "Compare with “tree”"
-    how.again.click()
+    stand(home)  # next month
+    stand(archive)
+    window.workspace.changing.want(True)
+    settle()
+    again = how.updates.buttons["the river, each month"]
+    assert again.isVisible() and again.text() == "Compare with “the river, each month”"
+    again.click()
     settle()
     assert notes(window) == {"tree/a.txt": "↻ replaced", "tree/deep/new.txt": "+ new", "tree/b.bin": "– removed"}
     window.target.go.click()
@@ -389,9 +402,18 @@ def test_bringing_up_to_date(
     assert held(archive)["tree/a.txt"] == b"changed" and "tree/b.bin" not in held(archive)
     assert held(archive)["tree/deep/new.txt"] == b"new"
     window.workspace.changing.want(True)
-    how.again.click()
+    settle()
+    how.updates.buttons["the river, each month"].click()
     settle()
     assert "up to date" in window.source.notice.words.text() and window.workspace.changing.count == 0
+    how.updates.deletes["the river, each month"].click()
+    assert not how.updates.buttons
+    (home / "x").mkdir()  # a folder of the archive's name beside it is offered by itself
+    stand(home)
+    stand(archive)
+    window.workspace.changing.want(True)
+    settle()
+    assert list(how.updates.buttons) == ["x"] and not how.updates.deletes["x"].isVisible()
 
 
 def test_an_archive_within_another(window: Window, settle: Settle, stand: Stand, home: Path) -> None:

@@ -2,16 +2,12 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from functools import partial
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
-    QCheckBox,
-    QFileDialog,
     QHBoxLayout,
     QPushButton,
     QRadioButton,
@@ -25,13 +21,13 @@ from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.plans.change_plan import AddClash
 from rundlet.core.plans.staging import ChangeKind, StagedChange
 from rundlet.core.sentences import fill
-from rundlet.core.userdata.updates import Update
 from rundlet.desktop.pages.pack_page import level_word
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import Choices, OneLine, heading, label, page_layout, radio_group
 from rundlet.desktop.views.dropdown import Dropdown
 from rundlet.desktop.views.lock_field import LockField
 from rundlet.desktop.views.pack_options import PackOptions
+from rundlet.desktop.views.saved_updates import SavedUpdates, UpdateName
 from rundlet.presentation.changes import cost_words
 from rundlet.presentation.findings import issue_line
 from rundlet.presentation.sentences import joined, say
@@ -39,6 +35,7 @@ from rundlet.presentation.sentences import joined, say
 if TYPE_CHECKING:
     from rundlet.core.errors import RundletError
     from rundlet.core.plans.change_plan import ChangePlan
+    from rundlet.core.userdata.updates import Update
     from rundlet.desktop.state.workspace import Workspace
     from rundlet.desktop.temp_copies import Copy
 
@@ -142,8 +139,8 @@ class ChangePage(QWidget):
         self._workspace = workspace
         self._changing = workspace.changing
         self._shown: list[StagedChange] = []
-        self._folder: Path | None = None
         column = page_layout(self)
+        column.setContentsMargins(0, 0, theme.sizes.space, 0)
         self.statement = label("", "statement")
         column.addWidget(self.statement)
         self.more = label("", "soft")
@@ -160,7 +157,10 @@ class ChangePage(QWidget):
         self.copies = Lines()
         column.addWidget(self.copies)
         self._add_new(column)
-        self._add_folder(column)
+        self.updates = SavedUpdates(workspace)
+        column.addWidget(self.updates)
+        self.update_name = UpdateName(workspace, self.updates.refresh)
+        column.addWidget(self.update_name)
         self.cost = label("", "soft")
         column.addWidget(self.cost)
         self.issues = label("", "soft")
@@ -196,22 +196,6 @@ class ChangePage(QWidget):
         inner.addWidget(self.options)
         column.addWidget(self.new_box)
 
-    def _add_folder(self, column: QVBoxLayout) -> None:
-        """Bringing up to date with a folder."""
-        self.folder_box = QWidget()
-        inner = page_layout(self.folder_box, gap=theme.sizes.space)
-        inner.addWidget(heading("Bring up to date"))
-        self.compare = QPushButton("Compare with a folder …")
-        self.again = QPushButton()
-        inner.addWidget(self.again, 0, Qt.AlignmentFlag.AlignLeft)
-        inner.addWidget(self.compare, 0, Qt.AlignmentFlag.AlignLeft)
-        self.delete_gone = QCheckBox("Remove what the folder no longer has")
-        inner.addWidget(self.delete_gone)
-        self.compare_content = QCheckBox("Compare the content of all files, too")
-        self.compare_content.setToolTip("Also of files with the same size and time; takes longer")
-        inner.addWidget(self.compare_content)
-        column.addWidget(self.folder_box)
-
     def _wire(self) -> None:
         changing = self._changing
         self.lock.typed.connect(self._workspace.unlock)
@@ -220,8 +204,7 @@ class ChangePage(QWidget):
         self._clash_group.buttonClicked.connect(self._clash_chosen)
         self.formats.chosen.connect(changing.new.set_format)
         self.level.valueChanged.connect(changing.new.set_level)
-        self.compare.clicked.connect(self._pick_folder)
-        self.again.clicked.connect(self._update_again)
+        self.updates.compare_wanted.connect(self.compare_with)
         changing.changed.connect(self._show)
         self._workspace.unpacking.changed.connect(self._show)
         self._workspace.temp_copies.changed.connect(self._show_copies)
@@ -233,7 +216,7 @@ class ChangePage(QWidget):
     @property
     def first(self) -> QWidget:
         """Where one begins by keyboard."""
-        return self.lines.buttons[0] if self.lines.buttons else self.compare
+        return self.lines.buttons[0] if self.lines.buttons else self.updates.other
 
     def _refuse(self, error: RundletError) -> None:
         self.lock.refuse(error.message)
@@ -272,8 +255,9 @@ class ChangePage(QWidget):
         self._show_taken(changing.plan)
         self._show_copies()
         self._show_new()
-        self.folder_box.setVisible(error is None and not count and not changing.as_new)
-        self._show_folder()
+        self.updates.setVisible(error is None and not count and not changing.as_new)
+        self.updates.refresh()
+        self.update_name.refresh()
         self.cost.setText(cost_words(changing.plan, changing.cost) if not changing.as_new else "")
         issues = [
             *(issue for change in changes for issue in change.issues),
@@ -369,41 +353,10 @@ class ChangePage(QWidget):
 
     # Bringing up to date
 
-    def _show_folder(self) -> None:
-        place = self._workspace.place
-        update = (
-            self._workspace.updates.of(place.archive) if place.archive is not None and place.outer is None else None
-        )
-        if update is not None and update.folder != self._folder:
-            self.delete_gone.setChecked(update.delete_gone)
-        self._folder = update.folder if update is not None else self._beside()
-        self.again.setVisible(self._folder is not None and os.path.isdir(self._folder))
-        if self._folder is not None:
-            self.again.setText(say("Compare with “{name:shown}”", name=self._folder.name))
-            self.again.setToolTip(str(self._folder))
-
-    def _beside(self) -> Path | None:
-        """The folder of the archive's name that lies beside it, or None."""
-        place = self._workspace.place
-        beside = place.folder / self._workspace.unpacking.own_folder_name
-        return beside if place.outer is None and beside != place.folder and os.path.isdir(beside) else None
-
-    def _pick_folder(self) -> None:
-        home = self._folder or self._workspace.place.folder
-        chosen = QFileDialog.getExistingDirectory(self, "Choose the folder to compare with", str(home))
-        if chosen:
-            self.compare_with(Path(chosen))
-
-    def _update_again(self) -> None:
-        if self._folder is not None:
-            self.compare_with(self._folder)
-
-    def compare_with(self, folder: Path) -> None:
+    def compare_with(self, update: Update) -> None:
         """Collect what is new or newer in a folder, and what is gone from it where that is wanted."""
         place = self._workspace.place
-        if place.archive is not None and place.outer is None:
-            self._workspace.updates.note(place.archive, Update(folder, self.delete_gone.isChecked()))
-            self._show_folder()
+        self.update_name.ask(place.archive if place.outer is None else None, update)
         self._changing.bring_up_to_date(
-            folder, delete_gone=self.delete_gone.isChecked(), compare_content=self.compare_content.isChecked()
+            update.folder, delete_gone=update.delete_gone, compare_content=update.compare_content
         )
