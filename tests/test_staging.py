@@ -451,6 +451,17 @@ def test_an_archive_within_another(window: Window, settle: Settle, stand: Stand,
     window.window_actions["undo"].trigger()
     settle()
     assert archive.read_bytes() == raw
+    parts = plan_pack([home / "tree"], target=home / "parts.zip", info=by_id("zip").info, part_size=100_000)
+    pack(parts)
+    stand(home / "parts.zip.001")
+    click(window, "tree/inner.tar.gz")
+    QTest.mouseDClick(window.source.view.viewport(), LEFT, pos=middle(window, "tree/inner.tar.gz"))
+    settle()
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)  # which the outer archive would have to be changed for
+    settle()
+    assert "“parts.zip.001” comes in parts" in window.source.notice.words.text()
+    assert window.workspace.changing.count == 0
 
 
 def test_from_elsewhere_into_an_archive(

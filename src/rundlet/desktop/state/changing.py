@@ -115,6 +115,7 @@ class Changing(QObject):
         self._background = background
         self.order: Callable[[], Order] = lambda: ("name", False)
         self._kept: dict[Chain, Kept] = {}
+        self._outer: dict[Chain, RundletError] = {}  # why archives can't be changed that others lie in
         self._task = Latest(background)
         self._cost_task = Latest(background)
         self.wanted = False
@@ -162,9 +163,11 @@ class Changing(QObject):
         """Why the archive can't be changed in its place, or None."""
         from rundlet.core.plans.changeable import see_that_it_can_be_changed  # with archives only
 
-        opened = self._at.archive
+        opened, outer = self._at.archive, self._outer.get(self._at.place.chain)
         if opened is None:
             return PlanError("Open an archive to change it.")
+        if outer is not None:
+            return outer
         try:
             see_that_it_can_be_changed(opened.path, opened.reader, opened.password)
         except (RundletError, OSError) as error:
@@ -197,6 +200,16 @@ class Changing(QObject):
             self._after.remove((chain, then))
             then()
         self.changed.emit()
+
+    def entered(self, chain: Chain, error: RundletError | None) -> None:
+        """An archive within the one where the window stands is gone into; it can't be changed where that one can't be.
+
+        Args:
+            error: why that one can't be changed, or None.
+        """
+        self._outer.pop(chain, None)
+        if error is not None:
+            self._outer[chain] = error
 
     def once_open(self, archive: Path, then: Callable[[], object]) -> None:
         """Do something as soon as an archive on the disk is open."""

@@ -264,6 +264,7 @@ class Workspace(QObject):
         """Go into an archive that is an entry of the one where the window stands, by way of a private copy."""
         outer, entry = self.place, opened.stored_path(node)
         size = int(opened.tree.size[node])
+        fixed = self.changing.why_not()
 
         def work(job: Job) -> Place:
             job.begin("Opening", total_bytes=size)
@@ -276,6 +277,7 @@ class Workspace(QObject):
 
         def done(place: Place) -> None:
             self._remember()
+            self.changing.entered(place.chain, fixed)
             self._open_archive(place, back_to=outer)
 
         self._list(work, done=done, failed=self._fail)
