@@ -13,6 +13,7 @@ from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit
 
+from rundlet.core import text
 from rundlet.core.formats.detect import by_id
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.change_plan import AddClash
@@ -351,8 +352,11 @@ def test_a_new_archive_with_the_changes(
         lock.lock_box.first.setText("secret")
         lock.lock_box.again.setText("secret")
     settle()
+    estimate = window.workspace.changing.new_size
+    assert estimate is not None and text.size(estimate) in to.gauge.accessibleDescription()
     to.go.click()
     settle()
+    assert 0.7 < estimate / window.strip.handle.files[0].stat().st_size < 1.4
     assert window.strip.last.text().startswith("Packed"), window.strip.last.text()
     made = home / ("x.zip" if source != "zip" else "x.7z")
     del expected["tree/a.txt"]

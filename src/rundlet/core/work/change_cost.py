@@ -2,22 +2,31 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from rundlet.core.codecs.parallel import cores
-from rundlet.core.limits import MIB
+from rundlet.core.errors import RundletError
+from rundlet.core.limits import KIB, MIB
+from rundlet.core.model.contents import BytesContent
 from rundlet.core.model.entry import UNKNOWN, Kind
-from rundlet.core.work.sample import take_sample
+from rundlet.core.model.item import PackItem
+from rundlet.core.work.preview_reader import heads_of_entries
+from rundlet.core.work.sample import TAR_BLOCK, take_sample
 from rundlet.core.work.trial import try_one
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.jobs.job import Job
+    from rundlet.core.model.format_info import FormatInfo
     from rundlet.core.plans.change_plan import ChangePlan
 
+_HEADS, _LEAST_HEAD = 128, KIB  # files whose beginnings are looked at, and bytes of each at least
+_READ_THROUGH = 64 * MIB  # of a solid archive
 _BUDGET = 2 * MIB  # of what is added; enough to tell its kind, and tried at once
 _COPIED_A_SECOND = 500e6
 _PACKED_A_SECOND = {
@@ -76,6 +85,42 @@ def cost_of(plan: ChangePlan, reader: ArchiveReader, job: Job) -> ChangeCost:
     return ChangeCost(
         max(size, 0), seconds, len(put_in), max(again, 0), files + sum(i.kind != Kind.DIR for i in plan.added)
     )
+
+
+def new_size_of(
+    reader: ArchiveReader, rows: Sequence[int], added: Sequence[PackItem], info: FormatInfo, level: int, job: Job
+) -> int:
+    """Estimate how large a new archive of what one holds will be, by the beginnings of some of its files.
+
+    Args:
+        rows: what goes in, and ``added`` besides.
+    """
+    catalog = reader.catalog
+    wanted = np.array(rows, np.int64)
+    files = wanted[(catalog.kind[wanted] == Kind.FILE) & (catalog.size[wanted] > 0)]
+    if reader.extents(files[:1]) is None:  # they can only be read one after the other
+        files = files[np.cumsum(catalog.size[files]) - catalog.size[files] < _READ_THROUGH]
+    files = files[:: max(len(files) // _HEADS, 1)]
+    share = _BUDGET / max(int(catalog.size[files].sum()), 1)  # each has the part in the sample that it has in the whole
+    items = list(added)
+    for row, head in heads_of_entries(reader, files.tolist(), lambda row: _head_of(int(catalog.size[row]), share), job):
+        if not isinstance(head, RundletError):
+            content = BytesContent(head.data)
+            items.append(PackItem(catalog.path(row), Kind.FILE, "", len(head.data), 0, 0o644, content=content))
+    total = int(np.maximum(catalog.size[wanted], 0).sum()) + sum(item.size for item in added)
+    if not info.id.startswith("tar"):  # where each further name of a file becomes a file
+        targets = map(reader.hard_target, wanted[catalog.kind[wanted] == Kind.HARD].tolist())
+        total += sum(int(catalog.size[target]) for target in targets if target is not None)
+    count = len(wanted) + len(added)
+    names = sum(len(item.path) for item in items) * count // max(len(items), 1)
+    padding = count * TAR_BLOCK // 2
+    sample = take_sample(items, job, budget=_BUDGET)
+    whole = replace(sample, total=total, files=count, entries=count, name_bytes=names, padding=padding)
+    return try_one(whole, info, level).size
+
+
+def _head_of(size: int, share: float) -> int:
+    return max(int(size * share), min(size, _LEAST_HEAD))
 
 
 def _freed(reader: ArchiveReader, removed: np.ndarray[tuple[int], np.dtype[np.int64]]) -> int:

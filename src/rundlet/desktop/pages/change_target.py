@@ -123,8 +123,8 @@ class ChangeTarget(QWidget):
         self.gauge.show_sizes(
             before, after, limit=before if after > before else 0, roughly=after != before, changing=True
         )
-        for widget in (self.size_heading, self.gauge):
-            widget.setVisible(not changing.as_new)
+        if changing.as_new:
+            self.gauge.show_sizes(self._size(), changing.new_size, roughly=True)
         lack = self._lack()
         words = {
             (False, False): "",
@@ -140,6 +140,17 @@ class ChangeTarget(QWidget):
         self.go.set_ready(
             ready and not lack and not changing.is_saving and not (changing.count and changing.plan is None)
         )
+
+    def _size(self) -> int:
+        """Bytes of what goes into a new archive, before it is packed."""
+        changing, opened = self._changing, self._workspace.archive
+        if opened is None:
+            return 0
+        sizes = opened.tree.catalog.size.clip(0)
+        if changing.only is not None:
+            return int(sizes[list(changing.only)].sum())
+        gone = list(opened.staged.removed) if opened.staged is not None else []
+        return int(sizes.sum() - sizes[gone].sum())
 
     def _loses_its_lock(self) -> str:
         """That a new archive is not locked though the one here is, or ""."""

@@ -95,6 +95,7 @@ class Changing(QObject):
         as_new: whether a new archive is to be written, and the old one stays.
         only: the rows that go into such an archive; None for all.
         new: how and where it is written.
+        new_size: bytes that it will have, about; None while that is not known.
         plan, cost: what is to be saved, and an estimate of what that takes; None while that is not known.
 
     Signals:
@@ -129,6 +130,10 @@ class Changing(QObject):
         ] = []  # what is put in from other archives, open until it is saved
         self.new = Packing(at, tuple, settings, self, suggest=self._own_name)
         self.new.changed.connect(self.changed)
+        self.new_size: int | None = None
+        self._new_key: tuple[object, ...] | None = None
+        self._new_task = Latest(background)
+        self.changed.connect(self._estimate_new)
 
     def _own_name(self) -> str:
         """The name of the archive without its extension."""
@@ -219,7 +224,8 @@ class Changing(QObject):
         """The archive was left; what is staged is kept."""
         self._task.drop()
         self._cost_task.drop()
-        self.plan, self.cost, self.wanted = None, None, False
+        self._new_task.drop()
+        self.plan, self.cost, self.wanted, self._new_key = None, None, False, None
 
     def _seen(self, opened: OpenArchive) -> tuple[int, ...]:
         """What tells an archive from another one; one within another is a new copy each time."""
@@ -636,6 +642,37 @@ class Changing(QObject):
 
         self.changed.emit()
         self._task.run(work, done=done, failed=log_failure)
+
+    def _estimate_new(self) -> None:
+        """Estimate the size of a new archive, whenever another one is wanted."""
+        opened, plan, form = self._at.archive, self.plan, self.new.form
+        key = None
+        if opened is not None and self.as_new and self.wanted and not self.plans:
+            key = (opened.reader, form.info.id, form.level, self.only, plan)
+        if key == self._new_key:
+            return
+        self._new_key, self.new_size = key, None
+        self._new_task.drop()
+        if key is None or opened is None:
+            return
+        info, level, only, reader = form.info, form.level, self.only, opened.reader
+
+        def work(job: Job) -> int:
+            from rundlet.core.work.change_cost import new_size_of
+
+            gone = plan.edits.removed if plan is not None else frozenset()
+            rows = [row for row in (range(len(reader.catalog)) if only is None else only) if row not in gone]
+            return new_size_of(reader, rows, plan.added if plan is not None else (), info, level, job)
+
+        def done(size: int) -> None:
+            self.new_size = size
+            self.changed.emit()
+
+        def failed(error: BaseException) -> None:
+            if not isinstance(error, RundletError | Cancelled):  # what can't be read is said when it is saved
+                log_failure(error)
+
+        self._new_task.run(work, done=done, failed=failed)
 
     def _estimate(self, opened: OpenArchive, plan: ChangePlan) -> None:
         def work(job: Job) -> ChangeCost:
