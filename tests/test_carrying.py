@@ -519,7 +519,7 @@ def test_places_one_comes_back_to(window: Window, settle: Settle, stand: Stand, 
     assert (home / "work" / "spring" / "x" / "a.txt").exists()
     stand(home / "work")
     click(window, "a.txt")
-    to = window.target.pack.folder
+    to = window.target.pack.archive.folder
     assert not to.make.isVisible()
     to.edit.setText("~/not/there")
     to.edit.editingFinished.emit()

@@ -38,7 +38,10 @@ def judged(archive: Path, rows: list[int] | None = None) -> dict[str, Verdict]:
     outcome = check(reader, rows=None if rows is None else np.array(rows), tell=tell)
     reader.close()
     counts = {verdict: list(found.values()).count(verdict) for verdict in Verdict}
-    assert outcome.files == counts[Verdict.INTACT] + counts[Verdict.UNTOLD]
+    assert (outcome.files, outcome.unverified) == (
+        counts[Verdict.INTACT] + counts[Verdict.UNTOLD],
+        counts[Verdict.UNTOLD],
+    )
     assert (outcome.damaged, outcome.missing) == (counts[Verdict.DAMAGED], counts[Verdict.MISSING])
     assert outcome.unreadable == counts[Verdict.UNREADABLE] and outcome.whole == (rows is None)
     return found
@@ -117,8 +120,10 @@ def test_several_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixtu
     assert "is not an archive" in err and "sum.txt" in err
     assert main(["check", "--json", str(good), str(bad)]) == 1
     first, second = json.loads(capsys.readouterr().out)
-    assert first["damaged"] == 0 and first["items"]["tree/a.txt"] == "intact"
-    assert second["items"]["sum.txt"] == "damaged" and second["damaged"] == second["unreadable"] == 2
+    assert first["damaged"] == 0 and {"path": "tree/a.txt", "result": "intact"} in first["items"]
+    assert {"path": "sum.txt", "result": "damaged"} in second["items"] and second["damaged"] == second[
+        "unreadable"
+    ] == 2
 
 
 def notes(window: Window) -> dict[str, str]:
@@ -135,6 +140,8 @@ def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, monk
     how, to = window.how.page, window.target.page
     assert isinstance(how, CheckPage) and isinstance(to, CheckTarget)
     assert to.verdict.text() == "Not checked yet" and to.go.text() == "Check 5 files"
+    window.window_actions["how"].trigger()
+    assert how.lock.edit.hasFocus()
     to.go.click()
     to.go.click()
     settle()
@@ -184,6 +191,11 @@ def test_checking_again_and_elsewhere(window: Window, settle: Settle, stand: Sta
     assert isinstance(how, CheckPage) and isinstance(to, CheckTarget)
     assert "keeps no checksums" in how.kinds.text() and "no checksum to compare with" in to.verdict.text()
     assert notes(window)["tree/a.txt"] == "✓ readable, no checksum"
+    window.window_actions["how"].trigger()
+    assert QApplication.focusWidget() is window.how.within.first
+    window.workspace.refresh()
+    settle()
+    assert window.target.page is to and to.go.text() == "Check again"
     click(window, "tree/a.txt")
     settle()
     assert to.go.text() == "Check 1 file"

@@ -176,8 +176,8 @@ def test_a_taken_name_can_be_added_to(window: Window, settle: Settle, stand: Sta
     files_in(work, "a.txt b.txt c.txt")
     stand(work)
     click(window, "a.txt")
-    window.target.pack.name.selectAll()
-    QTest.keyClicks(window.target.pack.name, "all")
+    window.target.pack.archive.name.selectAll()
+    QTest.keyClicks(window.target.pack.archive.name, "all")
     window.target.go.click()
     settle()
     page = window.target.pack
@@ -186,13 +186,16 @@ def test_a_taken_name_can_be_added_to(window: Window, settle: Settle, stand: Sta
     settle()
 
     def name_it() -> None:
-        page.name.selectAll()
-        QTest.keyClicks(page.name, "all")
-        assert page.clash.text() == "That name is taken. This archive will be called “all (2).zip”."
-        page.clashes[IfTaken.ADD].click()
+        page.archive.name.selectAll()
+        QTest.keyClicks(page.archive.name, "all")
+        assert page.archive.clash.text() == "That name is taken. This archive will be called “all (2).zip”."
+        page.archive.clashes[IfTaken.ADD].click()
 
     name_it()
-    assert (page.clash.text(), window.target.go.text()) == ("Everything already in “all.zip” stays.", "Add 2 items")
+    assert (page.archive.clash.text(), window.target.go.text()) == (
+        "Everything already in “all.zip” stays.",
+        "Add 2 items",
+    )
     window.target.go.click()
     settle()
     assert window.strip.last.text().startswith("Added 2 items to “all.zip” in ")
@@ -227,11 +230,11 @@ def test_a_taken_name_can_be_added_to(window: Window, settle: Settle, stand: Sta
     assert window.workspace.packing.clash.value == IfTaken.ADD.value
     window.how.pack.options.split_into(1000)  # nothing is added to numbered parts
     assert window.workspace.packing.clash == IfTaken.RENAME
-    page.name.selectAll()
-    QTest.keyClicks(page.name, "other")
+    page.archive.name.selectAll()
+    QTest.keyClicks(page.archive.name, "other")
     assert window.workspace.packing.form.clash == IfTaken.RENAME  # what was said of one name is not said of another
-    page.name.selectAll()
-    QTest.keyClick(page.name, Qt.Key.Key_Delete)  # named after what is chosen again
+    page.archive.name.selectAll()
+    QTest.keyClick(page.archive.name, Qt.Key.Key_Delete)  # named after what is chosen again
     window.workspace.packing.set_clash(IfTaken.REPLACE)
     click(window, "a.txt")
     assert (window.workspace.packing.form.stem, window.workspace.packing.form.clash) == ("a", IfTaken.RENAME)
@@ -346,7 +349,7 @@ def test_everything_by_keyboard_alone(window: Window, qtbot: QtBot, settle: Sett
     assert not nameless, nameless
     ways, how, to = window.source.view_buttons, window.how.pack, window.target.pack
     wanted = {window.places_button, window.finder, window.log_button, view, ways["list"], ways["look"]}
-    wanted |= {how.level, how.options.lock, to.name, to.folder.edit, window.target.go}
+    wanted |= {how.level, how.options.lock, to.archive.name, to.archive.folder.edit, window.target.go}
     assert {w for w in wanted if w.isEnabled()} <= set(reached)
     # In reading order, also those that are made anew at every place.
     steps = [step for step in window.path_bar.steps.findChildren(QPushButton) if step.isVisible()]

@@ -11,7 +11,7 @@ import pytest
 from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit
+from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QWidget
 
 from rundlet.core import text
 from rundlet.core.formats.detect import by_id
@@ -25,6 +25,7 @@ from rundlet.desktop.dragging import items_id, local_files
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.pages.change_page import ChangePage
 from rundlet.desktop.pages.change_target import ChangeTarget
+from rundlet.desktop.views.dropdown import Dropdown
 from support import held, pack_to, packed
 from test_changing import second_look
 from windows import CTRL, LEFT, NONE, Settle, Stand, click, files_in, middle, row
@@ -222,7 +223,10 @@ def test_names_that_are_taken(window: Window, settle: Settle, stand: Stand, home
     how.clash[AddClash.REPLACE].click()
     settle()
     assert notes(window) == {"tree/a.txt": "↻ replaced", "tree/b.bin": "↻ replaced"}
-    how._set_rule("tree/b.bin", AddClash.SKIP)
+    boxes = how.taken.findChildren(Dropdown)
+    window.workspace.changing.changed.emit()
+    assert how.taken.findChildren(Dropdown) == boxes  # one that is open stays so
+    boxes[1].activated.emit(boxes[1].findText("Keep the item in the archive"))
     settle()
     assert notes(window) == {"tree/a.txt": "↻ replaced"}
     before = held(archive)
@@ -266,9 +270,25 @@ def test_a_save_that_fails_loses_nothing(
         settle()
     assert window.workspace.changing.count == 1 and archive.read_bytes() == raw
     assert notes(window) == {"tree/a.txt": "– removed"} and window.target.go.isEnabled()
+    asked = []
+
+    def unreadable(*_: object, **__: object) -> None:
+        asked.append(1)
+        raise OSError(errno.EIO, "")
+
+    with monkeypatch.context() as patch:
+        patch.setattr("rundlet.core.plans.change_plan.plan_change", unreadable)
+        click(window, "tree/b.bin")
+        key(window, Qt.Key.Key_Delete)
+        settle()
+    assert len(asked) == 2 and "Could not read" in window.source.notice.words.text()
+    assert window.workspace.changing.count == 1 and not window.target.go.isEnabled()
+    click(window, "tree/b.bin")
+    key(window, Qt.Key.Key_Delete)
+    settle()
     window.target.go.click()
     settle()
-    assert "tree/a.txt" not in held(archive)
+    assert not {"tree/a.txt", "tree/b.bin"} & held(archive).keys()
 
 
 def test_changes_wait_for_the_archive(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
@@ -318,8 +338,8 @@ def test_what_can_not_be_changed_says_why(window: Window, settle: Settle, stand:
     how, to = pages(window)
     assert window.workspace.changing.as_new and to.go.text() == "Save as 7z"
     how.formats.chosen.emit("tar.zst")
-    to.name.setText("together")
-    to.name.textEdited.emit("together")
+    to.archive.name.setText("together")
+    to.archive.name.textEdited.emit("together")
     to.go.click()
     settle()
     assert held(home / "together.tar.zst") == expected
@@ -344,6 +364,12 @@ def test_a_new_archive_with_the_changes(
     settle()
     assert ("won't be" in to.facts.text()) == bool(password)
     how.formats.chosen.emit("zip" if source != "zip" else "7z")
+    window.window_actions["how"].trigger()
+    assert QApplication.focusWidget() in how.findChildren(QWidget)
+    window.workspace.refresh()  # which is no reason to begin anew
+    settle()
+    assert window.workspace.changing.as_new and window.how.page is how and to.archive.isVisible()
+    assert to.go.text() == f"Save as {'zip' if source != 'zip' else '7z'}"
     lock = how.options
     if not password:
         lock.lock.setChecked(True)
@@ -365,6 +391,13 @@ def test_a_new_archive_with_the_changes(
     window.window_actions["undo"].trigger()
     settle()
     assert not made.exists() and archive.read_bytes() == raw
+    to.what.chosen.emit("new")
+    settle()
+    window.workspace.follower.held = lambda: True  # as if it had not been noticed yet
+    archive.write_bytes(packed(home / "later", source, password).read_bytes())
+    to.go.click()
+    settle()
+    assert "changed meanwhile" in window.strip.last.text() and not made.exists()
 
 
 def test_bringing_up_to_date(
@@ -388,7 +421,11 @@ def test_bringing_up_to_date(
     how.update_name.edit.setText("the river, each month")
     how.update_name.button.click()
     assert not how.update_name.isVisible() and list(how.updates.buttons) == ["the river, each month"]
+    how.updates.other.click()
+    settle()
+    assert not how.update_name.isVisible()  # as that one is saved
     how.updates.delete_gone.setChecked(False)
+    how.updates.compare_content.setChecked(True)
     (tree / "a.txt").write_text("changed")
     (tree / "deep" / "new.txt").write_text("new")
     (tree / "b.bin").unlink()
@@ -401,6 +438,7 @@ def test_bringing_up_to_date(
     again.click()
     settle()
     assert notes(window) == {"tree/a.txt": "↻ replaced", "tree/deep/new.txt": "+ new", "tree/b.bin": "– removed"}
+    assert not how.updates.delete_gone.isChecked()  # a press of one is not said of all others
     window.target.go.click()
     settle()
     assert held(archive)["tree/a.txt"] == b"changed" and "tree/b.bin" not in held(archive)
@@ -455,6 +493,23 @@ def test_an_archive_within_another(window: Window, settle: Settle, stand: Stand,
     window.window_actions["undo"].trigger()
     settle()
     assert archive.read_bytes() == raw
+    click(window, "tree/b.bin")  # the window still has what was saved
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    window.target.go.click()
+    settle()
+    assert "“outer.zip” was changed meanwhile" in window.strip.last.text()
+    assert archive.read_bytes() == raw and window.workspace.changing.count == 1
+    window.workspace.up()
+    settle()
+    click(window, "tree/inner.tar.gz")
+    QTest.mouseDClick(window.source.view.viewport(), LEFT, pos=middle(window, "tree/inner.tar.gz"))
+    settle()
+    assert notes(window) == {"tree/b.bin": "– removed"}
+    window.target.go.click()
+    settle()
+    (home / "found.tar.gz").write_bytes(held(archive)["tree/inner.tar.gz"] or b"")
+    assert "tree/b.bin" not in held(home / "found.tar.gz") and "tree/a.txt" in held(home / "found.tar.gz")
     parts = plan_pack([home / "tree"], target=home / "parts.zip", info=by_id("zip").info, part_size=100_000)
     pack(parts)
     stand(home / "parts.zip.001")

@@ -71,8 +71,8 @@ def test_the_whole_sentence(window: Window, settle: Settle, stand: Stand, home: 
         click(window, name, CTRL)
     settle()
     assert window.source.summary.text().startswith("5 of 6 items selected · 11 files · ")
-    assert window.target.pack.name.text() == "Spring"
-    assert window.target.pack.ending.text() == ".zip"
+    assert window.target.pack.archive.name.text() == "Spring"
+    assert window.target.pack.archive.ending.text() == ".zip"
     assert window.target.go.text() == "Pack 5 items"
     window.window_actions["go"].trigger()
     settle()
@@ -196,25 +196,25 @@ def test_naming_placing_and_replacing(window: Window, settle: Settle, stand: Sta
     stand(home / "f")
     click(window, "a.txt")
     page = window.target.pack
-    assert page.name.text() == "a"
-    page.name.selectAll()
-    QTest.keyClicks(page.name, "sent.zip")
+    assert page.archive.name.text() == "a"
+    page.archive.name.selectAll()
+    QTest.keyClicks(page.archive.name, "sent.zip")
     assert window.workspace.packing.asked_target == home / "f" / "sent.zip"
     click(window, "b.txt", CTRL)
     assert window.workspace.packing.asked_target.name == "sent.zip"
-    page.folder.edit.setText("~/other")
-    page.folder.edit.editingFinished.emit()
+    page.archive.folder.edit.setText("~/other")
+    page.archive.folder.edit.editingFinished.emit()
     window.window_actions["go"].trigger()
     settle()
     assert (home / "other" / "sent.zip").exists()
-    assert page.name.text() == "f"  # the name belonged to that archive
-    page.name.selectAll()
-    QTest.keyClicks(page.name, "sent")
-    assert page.clash.text() == "That name is taken. This archive will be called “sent (2).zip”."
+    assert page.archive.name.text() == "f"  # the name belonged to that archive
+    page.archive.name.selectAll()
+    QTest.keyClicks(page.archive.name, "sent")
+    assert page.archive.clash.text() == "That name is taken. This archive will be called “sent (2).zip”."
     window.how.pack.level.setValue(0)
     assert "Level 0: uncompressed" in window.how.pack.words.text()
-    page.clashes[IfTaken.REPLACE].click()
-    assert page.clash.text() == "The existing “sent.zip” goes to the trash."
+    page.archive.clashes[IfTaken.REPLACE].click()
+    assert page.archive.clash.text() == "The existing “sent.zip” goes to the trash."
     window.window_actions["go"].trigger()
     settle()
     assert sorted(p.name for p in (home / "other").iterdir()) == ["sent.zip"]
@@ -225,11 +225,11 @@ def test_naming_placing_and_replacing(window: Window, settle: Settle, stand: Sta
         ("in it/../deeper", home / "other" / "deeper"),
         ("~nobody at all", home / "other" / "deeper" / "~nobody at all"),
     ):
-        page.folder.edit.setText(words)  # what has no beginning lies in the folder that was shown
-        page.folder.edit.editingFinished.emit()
+        page.archive.folder.edit.setText(words)  # what has no beginning lies in the folder that was shown
+        page.archive.folder.edit.editingFinished.emit()
         assert window.workspace.packing.folder == meant
-    page.folder.edit.setText("/no/such/folder")
-    page.folder.edit.editingFinished.emit()
+    page.archive.folder.edit.setText("/no/such/folder")
+    page.archive.folder.edit.editingFinished.emit()
     assert not page.go.isEnabled()
     assert page.facts.text() == "This folder doesn't exist."
 
@@ -462,11 +462,11 @@ def test_an_archive_is_locked_cut_and_read_back(
     options.patterns.setText("*.tmp, build")
     options.patterns.editingFinished.emit()
     assert options.read_back.isChecked()
-    name = window.target.pack.name
+    name = window.target.pack.archive.name
     name.setText("")
     QTest.keyClicks(name, "sent.7z")
     QTest.keyClick(name, Qt.Key.Key_Return)
-    assert (name.text(), window.target.pack.ending.text()) == ("sent", ".7z")
+    assert (name.text(), window.target.pack.archive.ending.text()) == ("sent", ".7z")
     window.target.go.click()
     settle()
     parts = sorted(path.name for path in work.glob("sent*"))
@@ -835,7 +835,7 @@ def test_formats_and_a_compressed_tar_that_fills_in(
     click(window, "tree")
     for fmt in ("tar", "tar.zst"):
         next(b for b in window.how.pack.formats.findChildren(QPushButton) if b.text() == fmt).click()
-        assert window.target.pack.ending.text() == f".{fmt}"
+        assert window.target.pack.archive.ending.text() == f".{fmt}"
         assert window.how.pack.level.isEnabled() == (fmt != "tar")
         window.target.go.click()
         settle()
@@ -1007,8 +1007,8 @@ def test_a_path_is_typed(window: Window, settle: Settle, stand: Stand, home: Pat
     assert window.workspace.place == Place(odd) and steps.isVisible() and not window.source.notice.isVisible()
     click(window, "x.txt")
     settle()
-    window.target.pack.folder.edit.setFocus()
-    QTest.keyClick(window.target.pack.folder.edit, Qt.Key.Key_Return)
+    window.target.pack.archive.folder.edit.setFocus()
+    QTest.keyClick(window.target.pack.archive.folder.edit, Qt.Key.Key_Return)
     assert window.workspace.packing.folder == odd
     window.path_bar.type()
     field.setText(str(home / "a"))

@@ -30,7 +30,7 @@ from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
 from rundlet.presentation.outcomes import record_title
-from support import Raw, make_tree, pack_to, raw_zip
+from support import Raw, make_tree, pack_to, packed, raw_zip
 from windows import CTRL, LEFT, Settle, Stand, chosen, click, files_in
 
 if TYPE_CHECKING:
@@ -213,8 +213,8 @@ def test_what_belongs_to_one_set_ends_with_it(
         options.lock_box.first.setText("secret")
         options.lock_box.again.setText("secret")
         options.trash.setChecked(True)
-        window.target.pack.name.selectAll()
-        QTest.keyClicks(window.target.pack.name, "mine")
+        window.target.pack.archive.name.selectAll()
+        QTest.keyClicks(window.target.pack.archive.name, "mine")
 
     def nothing_is_left() -> bool:
         form = window.workspace.packing.form
@@ -256,8 +256,8 @@ def test_a_name_that_is_too_long_is_said(window: Window, settle: Settle, stand: 
     files_in(home / "f", "a.txt")
     stand(home / "f")
     window.source.view.selectAll()
-    window.target.pack.name.selectAll()
-    QTest.keyClicks(window.target.pack.name, "x" * 300)
+    window.target.pack.archive.name.selectAll()
+    QTest.keyClicks(window.target.pack.archive.name, "x" * 300)
     assert not window.target.go.isEnabled() and window.target.pack.facts.text() == "The name is too long."
 
 
@@ -301,21 +301,32 @@ def _slow(window: Window, let: threading.Event, target: Path = Path("/")) -> Non
     window.jobs.start(Trashed, target, work)
 
 
-def test_closing_asks_in_place_while_work_is_under_way(window: Window, settle: Settle, home: Path) -> None:
+def test_closing_asks_in_place_while_work_is_under_way(
+    window: Window, settle: Settle, stand: Stand, home: Path
+) -> None:
     let = threading.Event()
     _slow(window, let)
     window.close()
     assert window.isVisible() and window.strip.question.isVisible()
     assert window.strip.question_words.text() == "1 job is still running. Close Rundlet and cancel?"
+    assert window.strip.close_button.text() == "Cancel and close"
     window.strip.keep_button.click()
     assert not window.strip.question.isVisible() and window.jobs.running
     window.close()
     let.set()
     settle()
     assert not window.strip.question.isVisible()  # there is nothing to ask any more
+    stand(packed(home, "zip"))
+    window.workspace.changing.new_folder("", 0)
+    settle()
     let.clear()
     _slow(window, let, home)
     window.close()
+    words = window.strip.question_words.text()
+    assert words.startswith(
+        "1 job is still running and would be cancelled. Changes in 1 archive are not saved (“x.zip”)"
+    )
+    assert window.strip.close_button.text() == "Discard and close"
     window.strip.close_button.click()
     assert not window.isVisible()
     record = window.history.journal.records()[0]

@@ -50,11 +50,11 @@ def _check(
     archive: Path, options: argparse.Namespace, password: str | None, output: Output
 ) -> tuple[dict[str, Any], bool]:
     """Check one; what programs are told of it, and whether anything is wrong."""
-    found: dict[str, Verdict] = {}
+    found: list[tuple[str, Verdict]] = []
     reader = open_given(archive, options, password)
 
     def tell(row: int, judged: Verdict) -> None:
-        found[plain_path(reader.catalog.path(row))] = judged
+        found.append((plain_path(reader.catalog.path(row)), judged))
 
     def work(job: Job) -> Checked:
         return check(reader, job, tell=tell if output.json else None)

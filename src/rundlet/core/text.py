@@ -75,6 +75,12 @@ def plain_path(path: str) -> str:
     return "/".join(step for step in path.split("/") if step not in ("", "."))
 
 
+def path_in(folder: str, name: str) -> str:
+    """The path in an archive of a name in a folder, "" for the top."""
+    folder = plain_path(folder)
+    return f"{folder}/{name}" if folder else name
+
+
 def shortened(name: str, most: int = LONGEST_NAME) -> str:
     """A name without its middle where it is long, so that its beginning and its end can be seen."""
     if len(name) <= most:

@@ -423,21 +423,20 @@ class FileActions(QObject):
         return Origin(opened.path, text.plain_path(entry.path), entry.mode or _USUAL_MODE, options)
 
     def put_back(self, copies: Sequence[Copy]) -> None:
-        """Put changed copies in the place of the files that they were made of; saved with all else that is changed there."""
+        """Put changed copies in the place of the files of one archive that they were made of; saved with all else there."""
         changing, place = self._workspace.changing, self._workspace.place
         self._source.notice.hide()
-        for archive in {copy.origin.archive: None for copy in copies if copy.origin is not None}:
-            items = []
-            for copy in copies:
-                if copy.origin is not None and copy.origin.archive == archive:
-                    size, changed = copy.now()
-                    origin = copy.origin
-                    items.append(PackItem(origin.inner, Kind.FILE, str(copy.path), size, changed, origin.mode))
-            if place.archive == archive and place.outer is None and self._workspace.archive is not None:
-                changing.replace(items)
-            else:
-                changing.once_open(archive, partial(changing.replace, items))
-                self._workspace.enter_file(archive)
+        items = []
+        for copy in copies:
+            assert copy.origin is not None
+            archive, origin = copy.origin.archive, copy.origin
+            size, changed = copy.now()
+            items.append(PackItem(origin.inner, Kind.FILE, str(copy.path), size, changed, origin.mode))
+        if place.archive == archive and place.outer is None and self._workspace.archive is not None:
+            changing.replace(items)
+        else:
+            changing.once_open(archive, partial(changing.replace, items))
+            self._workspace.enter_file(archive)
 
     def _saved(self, running: RunningJob, result: JobResult) -> None:
         """Copies that were put back are kept now, unless they were changed once more meanwhile."""

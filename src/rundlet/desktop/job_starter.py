@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QApplication
 
+from rundlet.core.errors import OutOfDate
 from rundlet.core.jobs.outcomes import Changed, Checked, Outcome, Packed, Unpacked
 from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.plans.unpack_plan import Afterwards
@@ -30,7 +31,7 @@ _LOOKING = "Looking through the files"
 
 
 class JobStarter:
-    """Starts the window's packing and unpacking. One press starts one job, however quickly it is repeated.
+    """Starts the window's packing, unpacking, changing and checking. One press starts one job, however quickly it is repeated.
 
     Args:
         note_folder: told of each folder that something is put into.
@@ -214,7 +215,7 @@ class JobStarter:
         if kept is None or outermost is None:
             return
         staged, on_clash = kept.staging.outcome(), kept.staging.on_clash
-        issues = [issue for change in kept.staging.changes for issue in change.issues]
+        issues = kept.staging.issues
         sources = [Path(change.items[min(change.items)].source) for change in kept.staging.changes if change.items]
         levels = levels_of(ws.place, ws.opener.password_of)
         seen, new_folder = opened.seen, ws.temp_copies.new_folder
@@ -237,7 +238,7 @@ class JobStarter:
         changing = self._workspace.changing
         kept = changing.begin_saving()
         form, target, plan = replace(changing.new.form), changing.new.asked_target, changing.plan
-        only = changing.only
+        only, issues = changing.only, kept.staging.issues if kept is not None else []
         clash = PackClash.REPLACE if changing.new.clash is IfTaken.REPLACE else PackClash.RENAME
         self._note_folder(changing.new.folder)
 
@@ -250,6 +251,9 @@ class JobStarter:
 
             job.begin(_LOOKING)
             reader = opened.reopened()
+            if reader.source.fingerprint() != opened.seen:
+                reader.close()
+                raise OutOfDate("{archive:name} was changed meanwhile; open it again.", archive=opened.path.name)
             contents = ArchiveContents(reader, range(len(reader.catalog)) if only is None else only)
             try:
                 made = plan_convert(
@@ -268,6 +272,7 @@ class JobStarter:
                     job=job,
                 )
                 outcome = pack(made, job)
+                outcome.issues[:0] = issues
                 outcome.part_size = form.part_size
                 return outcome
             finally:

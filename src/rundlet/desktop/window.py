@@ -478,8 +478,8 @@ class Window(QMainWindow):
         page = self.how.page
         if isinstance(page, QuietPage):
             self._say_nothing_selected()
-        else:
-            page.first.setFocus()
+        else:  # a page with nothing to set has the choice of pages above it
+            (page.first if page.first.isVisibleTo(page) else self.how.within.first).setFocus()
 
     def _go_to(self) -> None:
         page = self.target.page
@@ -557,11 +557,10 @@ class Window(QMainWindow):
             kept.place.archive.name for kept in self.workspace.changing.unsaved() if kept.place.archive is not None
         ]
         copies = [copy.name for copy in self.workspace.temp_copies.look_now()]
-        if self.jobs.running:
-            self.strip.ask_to_close()
-        elif archives or copies:
-            self.strip.ask_about_unsaved(archives, copies)
-        return bool(self.jobs.running or archives or copies)
+        asks = bool(self.jobs.running or archives or copies)
+        if asks:
+            self.strip.ask_to_close(archives, copies)
+        return asks
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.ask_before_closing():

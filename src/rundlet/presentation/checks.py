@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from rundlet.core.text import shown
@@ -23,32 +23,31 @@ VERDICTS = {
 }
 """For each verdict its words, and the token that they are written in."""
 
-_KEYS = {verdict: verdict.name.lower() for verdict in Verdict}
 
-
-def report_lines(outcome: Checked, verdicts: Mapping[str, Verdict]) -> list[str]:
+def report_lines(outcome: Checked, verdicts: Sequence[tuple[str, Verdict]]) -> list[str]:
     """A report for people: what it came to, what is wrong, and a line for each item."""
     lines = [str(outcome.target), outcome_words(outcome), ""]
     lines += map(issue_line, outcome.issues)
     lines += [""] if outcome.issues else []
-    return lines + [f"{VERDICTS[verdict][0] or '–'}  {shown(path)}" for path, verdict in verdicts.items()]
+    return lines + [f"{VERDICTS[verdict][0]}  {shown(path)}" for path, verdict in verdicts]
 
 
 def report_values(
-    outcome: Checked, verdicts: Mapping[str, Verdict], issues: Sequence[dict[str, Any]]
+    outcome: Checked, verdicts: Sequence[tuple[str, Verdict]], issues: Sequence[dict[str, Any]]
 ) -> dict[str, Any]:
     """The same for programs.
 
     Args:
+        verdicts: the path of each item and what is so of it; a path may come more than once.
         issues: what is wrong, as programs read it.
     """
     return {
         "archive": str(outcome.target),
-        "intact": outcome.files - min(outcome.unverified, outcome.files),
+        "intact": outcome.files - outcome.unverified,
         "no_checksum": outcome.unverified,
         "damaged": outcome.damaged,
         "missing": outcome.missing,
         "unreadable": outcome.unreadable,
         "issues": list(issues),
-        "items": {path: _KEYS[verdict] for path, verdict in verdicts.items()},
+        "items": [{"path": path, "result": verdict.name.lower()} for path, verdict in verdicts],
     }

@@ -25,7 +25,7 @@ from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.model.item import PackItem
 from rundlet.core.plans.changeable import is_same, open_changeable, see_that_it_can_be_changed
 from rundlet.core.plans.pack_plan import absolute, can_do, kept_by, originals_of
-from rundlet.core.text import plain_path
+from rundlet.core.text import path_in, plain_path
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -230,7 +230,7 @@ def plan_change(
                 issues.append(not_text(path.name, name))
             found = walk(
                 path,
-                _joined(addition.into, name),
+                path_in(addition.into, name),
                 exclude=exclude,
                 leave_out=leave_out,
                 follow=follow,
@@ -407,10 +407,6 @@ def _broken(reader: ArchiveReader, edits: Edits) -> Iterable[Issue]:
             break
     if "mimetype" in gone and plain_path(reader.catalog.path(0)) == "mimetype":
         yield issue("mimetype", Reason.MUST_BE_FIRST)
-
-
-def _joined(folder: str, name: str) -> str:
-    return f"{plain_path(folder)}/{name}" if plain_path(folder) else name
 
 
 def folders_above(path: str) -> list[str]:

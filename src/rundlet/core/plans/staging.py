@@ -92,6 +92,11 @@ class Staging:
     def __len__(self) -> int:
         return len(self.changes)
 
+    @property
+    def issues(self) -> list[Issue]:
+        """What of all that is put in could not be looked at."""
+        return [issue for change in self.changes for issue in change.issues]
+
     def add(self, path: str, items: Iterable[PackItem], issues: Iterable[Issue] = ()) -> StagedChange:
         """Put in an item, a folder with everything in it.
 
@@ -137,7 +142,7 @@ class Staging:
             each for each in self.changes if each.kind is ChangeKind.ADDED and keys and each.items.keys() == set(keys)
         ]
         if whole and not rows and not any(each.keys & whole[0].items.keys() for each in self.changes):
-            (change,) = whole
+            (change,) = whole  # as keys are those of one change alone
             moved = {key: _moved(item.path, path, new_path) or item.path for key, item in change.items.items()}
             change.items = {key: item._replace(path=moved[key]) for key, item in change.items.items()}
             change.path = new_path

@@ -101,6 +101,7 @@ def check(
             if why is not None:
                 outcome.issues.append(why)
             outcome.files += verdict.is_good
+            outcome.unverified += verdict is Verdict.UNTOLD
             outcome.missing += verdict is Verdict.MISSING
             outcome.unreadable += verdict is Verdict.UNREADABLE
             outcome.damaged += verdict is Verdict.DAMAGED
@@ -128,7 +129,6 @@ def check(
                 job.advance(entries=1)
 
     run_side_by_side(reader.units(rows), work, workers or cores())
-    outcome.unverified = len(untold)
     outcome.whole = whole
     outcome.seconds = time.monotonic() - started
     return outcome

@@ -156,6 +156,16 @@ class OpenArchive:
             return self.staged.renamed[row]
         return self.tree.path(node)
 
+    @property
+    def is_locked(self) -> bool:
+        """Whether anything in it is locked, be it unlocked by now, or its names are hidden."""
+        return self.reader.names_hidden or bool(self.reader.catalog.encrypted.any())
+
+    @property
+    def needs_password(self) -> bool:
+        """Whether anything in it is locked that no password was given for."""
+        return not self.reader.unlocked and bool(self.reader.catalog.encrypted.any())
+
     def reopened(self) -> ArchiveReader:
         """One more reader of it, unlocked, for work that goes on when the window leaves it.
 

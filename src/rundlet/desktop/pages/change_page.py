@@ -60,21 +60,26 @@ CLASHES = {
 
 
 class Lines(QWidget):
-    """One line for each thing, with a button; rebuilt whenever these are others."""
+    """One line for each thing, with a button or a choice; rebuilt whenever these are others."""
 
     def __init__(self) -> None:
         super().__init__()
         self._column = page_layout(self, gap=theme.sizes.space)
         self._rows: list[QWidget] = []
+        self._shown: list[object] = []
         self.buttons: list[QPushButton] = []
 
-    def clear(self) -> None:
-        """Show none."""
+    def is_for(self, things: Sequence[object]) -> bool:
+        """Show these from now on: whether they are others than before, so that their lines are to be added anew."""
+        if self._shown == list(things):
+            return False
+        self._shown = list(things)
         for row in self._rows:
             self._column.removeWidget(row)
             row.hide()
             row.deleteLater()
         self._rows, self.buttons = [], []
+        return True
 
     def add_heading(self, words: str) -> None:
         """A heading above those that follow."""
@@ -114,10 +119,10 @@ class Lines(QWidget):
         self._add(label(words, "warn"))
         box = Dropdown()
         box.setAccessibleName(words)
-        for what, value in choices:
-            box.addItem(what, value)
-        box.setCurrentIndex(max([value for _, value in choices].index(chosen), 0))
-        box.activated.connect(lambda index: call(box.itemData(index)))
+        values = [value for _, value in choices]
+        box.addItems([what for what, _ in choices])
+        box.setCurrentIndex(values.index(chosen))
+        box.activated.connect(lambda index: call(values[index]))  # the toolkit would give words back for what is one
         self._add(box)
 
     def _add(self, row: QWidget) -> None:
@@ -216,7 +221,9 @@ class ChangePage(QWidget):
     @property
     def first(self) -> QWidget:
         """Where one begins by keyboard."""
-        return self.lines.buttons[0] if self.lines.buttons else self.updates.other
+        if self.lines.buttons:
+            return self.lines.buttons[0]
+        return self.formats.first if self._changing.as_new else self.updates.other
 
     def _refuse(self, error: RundletError) -> None:
         self.lock.refuse(error.message)
@@ -245,10 +252,12 @@ class ChangePage(QWidget):
         self.more.setVisible(error is None or changing.as_new)
         self.why_not.setText(str(error) if error is not None else "")
         self.why_not.setVisible(error is not None)
-        changes = list(changing.staging.changes) if changing.staging is not None else []
-        if changes != self._shown:
-            self._shown = changes
-            self._show_changes(changes)
+        self._shown = list(changing.staging.changes) if changing.staging is not None else []
+        paths = [
+            (change, change.path) for change in self._shown
+        ]  # a change of what is new itself has another path then
+        if self.lines.is_for(paths):
+            self._show_changes(self._shown)
         self.discard_all.setVisible(count > 1)
         for button in (*self.lines.buttons, self.discard_all):
             button.setEnabled(not changing.is_saving)
@@ -259,10 +268,8 @@ class ChangePage(QWidget):
         self.updates.refresh()
         self.update_name.refresh()
         self.cost.setText(cost_words(changing.plan, changing.cost) if not changing.as_new else "")
-        issues = [
-            *(issue for change in changes for issue in change.issues),
-            *(changing.plan.issues if changing.plan else ()),
-        ]
+        staged = changing.staging.issues if changing.staging is not None else []
+        issues = [*staged, *(changing.plan.issues if changing.plan else ())]
         lines = [issue_line(issue) for issue in issues[:_MOST_ISSUES]]
         if len(issues) > _MOST_ISSUES:
             lines.append(say("… and {count:number} more", count=len(issues) - _MOST_ISSUES))
@@ -270,7 +277,6 @@ class ChangePage(QWidget):
         self.issues.setVisible(bool(lines))
 
     def _show_changes(self, changes: list[StagedChange]) -> None:
-        self.lines.clear()
         for kind, (name, line, role) in _GROUPS.items():
             some = [change for change in changes if change.kind is kind]
             if some:
@@ -293,14 +299,12 @@ class ChangePage(QWidget):
         if staging is None:
             return
         self.clash[staging.on_clash].setChecked(True)
-        self.taken.clear()
-        for each in taken[:_MOST] if len(taken) > 1 else ():
-            self.taken.add_choice(
-                text.shown(each.path),
-                [("As above", None), *((words, rule) for rule, words in CLASHES.items())],
-                staging.rules.get(each.path),
-                partial(self._set_rule, each.path),
-            )
+        ruled = [(each.path, staging.rules.get(each.path)) for each in taken[:_MOST]] if len(taken) > 1 else []
+        if not self.taken.is_for(ruled):
+            return
+        choices = [("As above", None), *((words, rule) for rule, words in CLASHES.items())]
+        for path, rule in ruled:
+            self.taken.add_choice(text.shown(path), choices, rule, partial(self._set_rule, path))
 
     def _set_rule(self, path: str, rule: object) -> None:
         self._changing.set_rule(path, rule if isinstance(rule, AddClash) else None)
@@ -322,10 +326,9 @@ class ChangePage(QWidget):
         ]
 
     def _show_copies(self, *_: object) -> None:
-        self.copies.clear()
         copies = self._changed_copies()
         self.copies.setVisible(bool(copies))
-        if not copies:
+        if not self.copies.is_for(copies) or not copies:
             return
         self.copies.add_heading("Changed copies")
         for copy in copies:

@@ -63,7 +63,7 @@ class CheckPage(QWidget):
     @property
     def first(self) -> QWidget:
         """Where one begins by keyboard."""
-        return self.lock.edit if self._workspace.needs_password else self
+        return self.lock.edit
 
     def _show(self) -> None:
         opened, selection = self._workspace.archive, self._workspace.selection
@@ -207,16 +207,16 @@ class CheckTarget(QWidget):
 
     # The report
 
-    def _verdicts(self) -> dict[str, Verdict]:
+    def _verdicts(self) -> list[tuple[str, Verdict]]:
         opened, found = self._workspace.archive, self._checking.found
         if opened is None or found is None:
-            return {}
+            return []
         catalog = opened.reader.catalog
-        return {
-            plain_path(catalog.path(row)): Verdict(judged)
+        return [
+            (plain_path(catalog.path(row)), Verdict(judged))
             for row, judged in enumerate(found.verdicts.tolist())
             if judged
-        }
+        ]
 
     def report(self, *, as_json: bool = False) -> str:
         """All that was found out."""

@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
-    QHBoxLayout,
     QLineEdit,
     QPushButton,
-    QRadioButton,
     QWidget,
 )
 
@@ -23,6 +20,7 @@ from rundlet.desktop.locations.place import with_others
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.state.trial_runner import TrialRunner, parts_for
 from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.archive_name import ArchiveName, lack_of
 from rundlet.desktop.views.basics import (
     Choices,
     Footer,
@@ -30,11 +28,9 @@ from rundlet.desktop.views.basics import (
     heading,
     label,
     page_layout,
-    radio_group,
     restyle,
     scrolling,
 )
-from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.gauge import Gauge
 from rundlet.presentation.findings import issue_words
 from rundlet.presentation.sentences import say
@@ -44,13 +40,9 @@ if TYPE_CHECKING:
     from rundlet.desktop.locations.place import Selection
     from rundlet.desktop.state.forms import PackForm
     from rundlet.desktop.state.workspace import Workspace
+    from rundlet.desktop.views.folder_field import Quick
 
 _LIMITS = ((0, "no limit"), (10_000_000, "10 MB"), (25_000_000, "25 MB"), (4_000_000_000, "4 GB"))
-_CLASHES = {
-    IfTaken.RENAME: "Add a number to the name",
-    IfTaken.REPLACE: "Replace; the old one goes to the trash",
-    IfTaken.ADD: "Add to the existing archive",
-}
 
 
 class PackTarget(QWidget):
@@ -67,23 +59,8 @@ class PackTarget(QWidget):
         column = page_layout(inner)
         column.setContentsMargins(0, 0, theme.sizes.space, 0)
         whole.addWidget(scrolling(inner), 1)
-        column.addWidget(heading("Name"))
-        row = QHBoxLayout()
-        self.name = QLineEdit()
-        self.name.setAccessibleName("Name of the archive, without its extension")
-        self.ending = label("", "ending", wrap=False)
-        row.addWidget(self.name, 1)
-        row.addWidget(self.ending)
-        column.addLayout(row)
-        self.clash = label("", "warn")
-        column.addWidget(self.clash)
-        self.ways_out = QWidget()
-        self.clashes = {rule: QRadioButton(words) for rule, words in _CLASHES.items()}
-        self._clash_group = radio_group(self, list(self.clashes.values()), page_layout(self.ways_out))
-        column.addWidget(self.ways_out)
-        column.addWidget(heading("Folder"))
-        self.folder = FolderField("Folder for the archive", quick)
-        column.addWidget(self.folder)
+        self.archive = ArchiveName(workspace.packing, quick, IfTaken)
+        column.addWidget(self.archive)
         column.addWidget(heading("Size"))
         self.gauge = Gauge()
         column.addWidget(self.gauge)
@@ -106,30 +83,18 @@ class PackTarget(QWidget):
         self.facts = label("", "soft")
         self.go = go_button("Pack")
         whole.addWidget(Footer(self.facts, self.go))
-        self._typing = False
-        self.name.textEdited.connect(self._name_typed)
-        self.name.editingFinished.connect(self._name_finished)
         self.limits.chosen.connect(self._limit_chosen)
         self.other_limit.textEdited.connect(self._limit_typed)
         self.way_out.clicked.connect(self._take_way_out)
         trials.changed.connect(self._show)
-        for rule, button in self.clashes.items():
-            button.clicked.connect(lambda _=False, rule=rule: workspace.packing.set_clash(rule))
-        self.folder.changed.connect(workspace.packing.set_folder)
         workspace.packing.changed.connect(self._show)
 
     def _show(self) -> None:
         ws, form, selection = self._workspace, self._workspace.packing.form, self._workspace.selection
         if ws.place.in_archive:
             return
-        stem = "named after each item" if form.each else form.stem
-        if not self._typing and self.name.text() != stem:
-            self.name.setText(stem)
-            self.name.setCursorPosition(0)
-        self.ending.setText(form.info.ending)
-        self.name.setEnabled(not form.each)
-        self.folder.show_folder(ws.packing.folder, must_be_there=True)
-        self._show_clash()
+        self.archive.refresh()
+        self.archive.clashes[IfTaken.ADD].setVisible(not form.part_size)
         point, added_to = self._trials.point, ws.packing.added_to
         if point is not None and added_to:
             point = replace(point, size=point.size + added_to)
@@ -161,20 +126,8 @@ class PackTarget(QWidget):
         ws = self._workspace
         if ws.packing.form.bad_limit:
             return "Type the size limit with a unit, such as 8 MB."
-        if ws.packing.form.bad_parts:
-            return "Type the part size with a unit, such as 20 MB."
-        if ws.packing.name_is_too_long:
-            return "The name is too long."
-        if not os.path.isdir(ws.packing.folder):
-            return "This folder doesn't exist."
-        if ws.packing.form.lock_is_lost:
-            return say(
-                "{format} can't be locked. Choose zip or 7z, or turn off the lock.", format=ws.packing.form.info.id
-            )
-        if ws.packing.form.hidden_names_are_lost:
-            return say("{format} can't hide file names. Choose 7z, or turn off hiding.", format=ws.packing.form.info.id)
-        if ws.packing.form.lock_is_open:
-            return "Type the password twice, or show it."
+        if lack := lack_of(ws.packing):
+            return lack
         largest = ws.packing.largest_file
         if largest and point is not None and min(point.size, ws.packing.form.part_size or point.size) > largest:
             return say(
@@ -246,38 +199,7 @@ class PackTarget(QWidget):
     @property
     def first(self) -> QWidget:
         """Where one begins by keyboard."""
-        return self.name
-
-    def _name_finished(self) -> None:
-        self._workspace.packing.finish_stem()
-        self._show()
-
-    def _name_typed(self, words: str) -> None:
-        """While a name is being typed it is not tidied under the person's hands."""
-        self._typing = True
-        self._workspace.packing.set_stem(words)
-        self._typing = False
-
-    def _show_clash(self) -> None:
-        ws = self._workspace
-        taken = ws.packing.target_is_taken and not ws.packing.form.each
-        self.clash.setVisible(taken)
-        self.ways_out.setVisible(taken and not os.path.isdir(ws.packing.asked_target))
-        self.clashes[IfTaken.ADD].setVisible(not ws.packing.form.part_size)
-        self.clashes[ws.packing.clash].setChecked(True)
-        name = ws.packing.asked_target.name
-        self.clash.setText(
-            {
-                IfTaken.RENAME: say(
-                    "That name is taken. This archive will be called {name:name}.", name=ws.packing.target.name
-                ),
-                IfTaken.REPLACE: say("The existing {name:name} goes to the trash.", name=name),
-                IfTaken.ADD: say("Everything already in {name:name} stays.", name=name),
-            }[ws.packing.clash]
-            if taken
-            else ""
-        )
-        restyle(self.clash, "role", "soft" if ws.packing.clash == IfTaken.ADD else "warn")
+        return self.archive.name
 
 
 def _size_words(selection: Selection, point: Point | None) -> str:

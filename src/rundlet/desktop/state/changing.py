@@ -10,18 +10,17 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
-from rundlet.core.errors import Cancelled, PlanError, RundletError
+from rundlet.core.errors import Cancelled, PlanError, RundletError, file_problem
 from rundlet.core.fs.safe_names import as_text, first_free
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.unpack_plan import own_folder_name
-from rundlet.core.text import plain_path
+from rundlet.core.text import path_in, plain_path
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.state.archive_opener import Order, listing_in
 from rundlet.desktop.state.packing import Packing
-from rundlet.presentation.sentences import joined as joined_sentences
-from rundlet.presentation.sentences import say
+from rundlet.presentation.sentences import joined, say
 
 if TYPE_CHECKING:
     import numpy as np
@@ -125,9 +124,7 @@ class Changing(QObject):
         self.plan: ChangePlan | None = None
         self.cost: ChangeCost | None = None
         self._after: list[tuple[Chain, Callable[[], object]]] = []  # what to do once an archive is open
-        self.held: list[
-            ArchiveContents | ArchiveReader
-        ] = []  # what is put in from other archives, open until it is saved
+        self._held: list[ArchiveContents | ArchiveReader] = []  # what is put in from other archives
         self.new = Packing(at, tuple, settings, self, suggest=self._own_name)
         self.new.changed.connect(self.changed)
         self.new_size: int | None = None
@@ -185,11 +182,11 @@ class Changing(QObject):
         """An archive was gone into: what was staged of it holds again."""
         self.plan, self.cost = None, None
         kept = self._here
-        self.as_new, self.only = False, None
-        self.new.set_format("7z" if opened.reader.info.id == "zip" else "zip")  # another one than it is
-        self.new.form.folder = None
-        self.new.form.stem_is_ours = True
-        self.new.suggest_stem()
+        if not self.as_new:  # else a new archive is being described, and this one was looked at again
+            self.new.set_format("7z" if opened.reader.info.id == "zip" else "zip")  # another one than it is
+            self.new.form.folder = None
+            self.new.form.stem_is_ours = True
+            self.new.suggest_stem()
         if kept is not None and kept.saving:
             kept = None  # it is what is being saved just now, and shown as it is
         elif kept is not None and kept.seen != self._seen(opened):
@@ -198,7 +195,7 @@ class Changing(QObject):
             if gone:
                 words = "The archive was changed by another program. {gone:change no longer applies|changes no longer apply}."
                 self.told.emit(say(words, gone=gone))
-        self.wanted = self.count > 0
+        self.wanted = self.count > 0 or self.as_new
         if kept is not None:
             self._plan(kept)
         for chain, then in [each for each in self._after if each[0] == self._at.place.chain]:
@@ -220,8 +217,10 @@ class Changing(QObject):
         """Do something as soon as an archive on the disk is open."""
         self._after = [((str(archive),), then)]
 
-    def left(self) -> None:
-        """The archive was left; what is staged is kept."""
+    def left(self, *, again: bool) -> None:
+        """The archive was left, or is looked at again; what is staged is kept."""
+        self.as_new = self.as_new and self.wanted and again and self.only is None  # whose rows may be others
+        self.only = None
         self._task.drop()
         self._cost_task.drop()
         self._new_task.drop()
@@ -235,8 +234,7 @@ class Changing(QObject):
         """Show what is changed, or what unpacking would do. What can't be changed in its place may become a new archive."""
         self.wanted = on
         opened = self._at.archive
-        locked = opened is not None and not opened.reader.unlocked and bool(opened.reader.catalog.encrypted.any())
-        if on and not locked and self.why_not() is not None:
+        if on and not (opened is not None and opened.needs_password) and self.why_not() is not None:
             self.as_new = True
         self.changed.emit()
 
@@ -339,7 +337,7 @@ class Changing(QObject):
 
             def act(staging: Staging) -> None:
                 for path, rows, keys in elsewhere:
-                    staging.rename(path, joined(folder, path.rpartition("/")[2]), rows, keys)
+                    staging.rename(path, path_in(folder, path.rpartition("/")[2]), rows, keys)
 
             if elsewhere:
                 self.stage(act)
@@ -355,7 +353,7 @@ class Changing(QObject):
         elif not rows and not keys:
             self.refused.emit(PlanError("{path:name} is removed already.", path=path))
         elif name != path.rpartition("/")[2]:
-            self.stage(lambda staging: staging.rename(path, joined(path.rpartition("/")[0], name), rows, keys))
+            self.stage(lambda staging: staging.rename(path, path_in(path.rpartition("/")[0], name), rows, keys))
 
     def new_folder(self, into: str, when_ns: int) -> str:
         """A new folder; gives its path, or "" where there can be none."""
@@ -367,7 +365,7 @@ class Changing(QObject):
         tree = opened.tree
         node = tree.find(into)
         taken = {tree.name(int(child)) for child in tree.children(node)} if node is not None else set()
-        path = joined(into, first_free(NEW_FOLDER, lambda name: name in taken))
+        path = path_in(into, first_free(NEW_FOLDER, lambda name: name in taken))
         item = PackItem(path, Kind.DIR, "", 0, when_ns, _FOLDER_MODE)
         return path if self.stage(lambda staging: staging.add(path, [item])) else ""
 
@@ -384,7 +382,7 @@ class Changing(QObject):
 
             found = []
             for path in paths:
-                at = joined(into, as_text(path.name))
+                at = path_in(into, as_text(path.name))
                 walked = walk(path, at, skip=(str(archive),), tick=job.checkpoint)
                 found.append((at, walked.items, walked.issues))
             return found
@@ -401,11 +399,13 @@ class Changing(QObject):
             from rundlet.presentation.findings import issue_line
 
             lines = [issue_line(issue) for _, _, issues in found for issue in issues]
-            self.told.emit(joined_sentences(["There is nothing to add.", *lines[:1]]))
+            self.told.emit(joined(["There is nothing to add.", *lines[:1]]))
         elif chain == self._at.place.chain:
             self.stage(act)
 
     def _say_failed(self, error: BaseException) -> None:
+        if isinstance(error, OSError):
+            error = file_problem(error, "read", self._at.place.archive or "")
         if isinstance(error, RundletError):
             self.refused.emit(error)
         elif not isinstance(error, Cancelled):
@@ -420,15 +420,15 @@ class Changing(QObject):
             from rundlet.core.plans.convert_plan import items_in
 
             reader = source.reopened()
-            self.held.append(reader)
+            self._held.append(reader)
             found = []
             for node in nodes:
                 rows = source.rows_below([node]).tolist()
                 contents = ArchiveContents(reader, rows)
-                self.held.append(contents)
+                self._held.append(contents)
                 items, issues = items_in(reader, contents, rows, job)
                 before = source.stored_path(node)
-                at = joined(into, before.rpartition("/")[2])
+                at = path_in(into, before.rpartition("/")[2])
                 found.append((at, [item._replace(path=at + item.path[len(before) :]) for item in items], issues))
             return found
 
@@ -554,9 +554,9 @@ class Changing(QObject):
     def close(self) -> None:
         """Let go of all of it, as the window is closed."""
         self._kept.clear()
-        for each in self.held:
+        for each in self._held:
             each.close()
-        self.held.clear()
+        self._held.clear()
 
     # Planning
 
@@ -583,13 +583,15 @@ class Changing(QObject):
             return planned(opened, place, staged, on_clash, order, job)
 
         def failed(error: BaseException) -> None:
+            if isinstance(error, OSError):
+                error = file_problem(error, "read", opened.path)
             if not isinstance(error, RundletError):
                 log_failure(error)
                 return
             self.refused.emit(error)
-            held = kept.changes != kept.staging.changes
-            kept.staging.changes = list(kept.changes) if held else kept.staging.changes[:-1]
-            self._plan(kept)
+            if kept.changes != kept.staging.changes:  # else it is the archive that is no longer as it was
+                kept.staging.changes = list(kept.changes)
+                self._plan(kept)
 
         def done(found: Planned) -> None:
             kept.keys, kept.origins, kept.changes = found.keys, found.plan.came_from, list(kept.staging.changes)
@@ -716,12 +718,6 @@ def planned(opened: OpenArchive, place: Place, staged: Staged, on_clash: AddClas
     return Planned(plan, tree, file_types, shown, listing, staged.keys)
 
 
-def joined(folder: str, name: str) -> str:
-    """The path of a name in a folder of an archive."""
-    return f"{folder}/{name}" if folder else name
-
-
 def options_of(opened: OpenArchive) -> WriteOptions:
     """How what is put into an archive is written: at the usual level, locked as the archive is."""
-    locked = opened.reader.names_hidden or bool(opened.reader.catalog.encrypted.any())
-    return WriteOptions(-1, password=opened.password if locked else "")
+    return WriteOptions(-1, password=opened.password if opened.is_locked else "")

@@ -91,6 +91,6 @@ class Checking(QObject):
         verdicts = {int(verdict) for verdict in Verdict if verdict is not Verdict.UNREAD and verdict.is_good == good}
         return [row + 1 for row, verdict in enumerate(found.verdicts.tolist()) if verdict in verdicts]
 
-    def left(self) -> None:
-        """The archive was left; what was found out is kept."""
-        self.wanted = False
+    def left(self, *, again: bool) -> None:
+        """The archive was left, or is looked at again; what was found out is kept."""
+        self.wanted = self.wanted and again

@@ -451,7 +451,7 @@ class Workspace(QObject):
         if place.inner and listing.folder == ROOT:
             place = replace(place, inner="")  # which is not there, or no longer
         if self.archive is not opened:
-            self._leave_archive()
+            self._leave_archive(again=self.place.chain == place.chain)
             self._at.archive = opened
             self.opener.opened(opened)
             if (
@@ -478,13 +478,7 @@ class Workspace(QObject):
     @property
     def needs_password(self) -> bool:
         """Whether the archive has locked entries or hidden names, and no password was given for it."""
-        if self._hidden is not None:
-            return True
-        return (
-            self.archive is not None
-            and not self.archive.reader.unlocked
-            and bool(self.archive.reader.catalog.encrypted.any())
-        )
+        return self._hidden is not None or (self.archive is not None and self.archive.needs_password)
 
     @property
     def selected_is_locked(self) -> bool:
@@ -515,13 +509,14 @@ class Workspace(QObject):
             inner = self.place.inner  # a folder that may be called otherwise now
             self._open_archive(replace(self.place, inner=inner if inner.isascii() else ""))
 
-    def _leave_archive(self) -> None:
+    def _leave_archive(self, *, again: bool = False) -> None:
+        """Let go of the archive; ``again`` where the same one is looked at again."""
         self.selector.sizes.stop()
         self.opener.stop()
         self._hidden = None
         self.unpacking.drop_plan()
-        self.changing.left()
-        self.checking.left()
+        self.changing.left(again=again)
+        self.checking.left(again=again)
         self._changing_of = None
         if self.archive is not None:
             self.archive.reader.close()

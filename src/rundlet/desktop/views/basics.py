@@ -141,6 +141,11 @@ class Choices(QWidget):
             self._buttons[key] = button
             row.addWidget(button)
 
+    @property
+    def first(self) -> QWidget:
+        """Where one begins by keyboard: what is chosen."""
+        return self._group.checkedButton() or next(iter(self._buttons.values()))
+
     def choose(self, key: str) -> None:
         """Choose one without saying so; "" for none."""
         if key:

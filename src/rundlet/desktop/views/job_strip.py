@@ -23,7 +23,7 @@ from rundlet.core.sentences import fill
 from rundlet.desktop.dragging import drag_out, files_mime
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, restyle
-from rundlet.presentation.sentences import say
+from rundlet.presentation.sentences import joined, say
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QMouseEvent
@@ -155,6 +155,8 @@ class Unread(QWidget):
         self.read_wanted.emit(self.running)
 
 
+_RUNNING = "{jobs:job|jobs} {jobs:=is|are} still running. Close Rundlet and cancel?"
+_CANCELS = "{jobs:job|jobs} {jobs:=is|are} still running and would be cancelled."
 _UNSAVED = {
     (True, False): "Changes in {count:archive|archives} are not saved ({name:name}). Close and discard them?",
     (False, True): (
@@ -252,21 +254,18 @@ class Strip(QFrame):
         self.close_button.clicked.connect(self.close_wanted)
         whole.addWidget(self.question)
 
-    def ask_to_close(self) -> None:
-        """Ask what is to become of the jobs that are under way."""
-        count = len(self._all.running)
-        self.question_words.setText(
-            say("{count:job|jobs} {count:=is|are} still running. Close Rundlet and cancel?", count=count)
-        )
-        self.close_button.setText("Cancel and close")
-        self.question.show()
-        self.keep_button.setFocus()
-
-    def ask_about_unsaved(self, archives: Sequence[str], copies: Sequence[str]) -> None:
-        """Ask what is to become of changes that are not saved, in archives and in copies that were opened."""
-        facts = {"count": len(archives), "copies": len(copies), "name": next(iter([*archives, *copies]), "")}
-        self.question_words.setText(fill(_UNSAVED[len(archives) > 0, len(copies) > 0], facts))
-        self.close_button.setText("Discard and close" if archives else "Close")
+    def ask_to_close(self, archives: Sequence[str], copies: Sequence[str]) -> None:
+        """Ask what is to become of jobs that are under way, of changes that are not saved, and of copies that were opened."""
+        jobs, unsaved = len(self._all.running), (len(archives) > 0, len(copies) > 0)
+        running = "" if not jobs else _CANCELS if any(unsaved) else _RUNNING
+        facts = {
+            "jobs": jobs,
+            "count": len(archives),
+            "copies": len(copies),
+            "name": next(iter([*archives, *copies]), ""),
+        }
+        self.question_words.setText(joined([fill(words, facts) for words in (running, _UNSAVED.get(unsaved, ""))]))
+        self.close_button.setText("Discard and close" if archives else "Cancel and close" if jobs else "Close")
         self.question.show()
         self.keep_button.setFocus()
 

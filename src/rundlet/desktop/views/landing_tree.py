@@ -7,15 +7,13 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QModelIndex, Qt, Signal
-from PySide6.QtWidgets import QAbstractItemView, QLabel, QMenu, QTreeView
+from PySide6.QtWidgets import QLabel, QMenu
 from shiboken6 import isValid
 
 from rundlet.core.plans.unpack_plan import Steps, UnpackClash
-from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.locations.landing_rows import LandingListing
-from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import CLASH_WORDS, label
+from rundlet.desktop.views.name_tree import NameTree
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QHideEvent
@@ -26,7 +24,7 @@ _IN_SIGHT = 15
 Taken = tuple[int, Steps]
 
 
-class LandingView(QTreeView):
+class LandingView(NameTree):
     """Shows a landing tree.
 
     Args:
@@ -39,18 +37,9 @@ class LandingView(QTreeView):
     ruled = Signal(object, object)
 
     def __init__(self, rule_of: Callable[[Taken], UnpackClash | None]) -> None:
-        super().__init__()
+        super().__init__("What will be there")
         self._rule_of = rule_of
         self._menu: QMenu | None = None
-        self.rows = EntryModel(("name",))
-        self.setModel(self.rows)
-        self.setHeaderHidden(True)
-        self.setIndentation(theme.sizes.indent)
-        self.setItemDelegate(RowDelegate(ticks=False))
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setUniformRowHeights(True)
-        self.setAccessibleName("What will be there")
         self.clicked.connect(self._offer_rules)
         self.activated.connect(self._offer_rules)
 

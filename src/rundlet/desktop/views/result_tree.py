@@ -6,13 +6,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QAbstractItemView, QTreeView
-
 from rundlet.core.model.entry import ROOT
-from rundlet.desktop.delegates.rows import RowDelegate
 from rundlet.desktop.locations.archive import ArchiveListing
-from rundlet.desktop.models.entries import EntryModel
-from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.name_tree import NameTree
 
 if TYPE_CHECKING:
     from rundlet.desktop.locations.listing import Row
@@ -53,20 +49,11 @@ class ResultListing(ArchiveListing):
         return len(self.children(node)) if super().count(node) else 0
 
 
-class ResultView(QTreeView):
+class ResultView(NameTree):
     """Shows it; what changes is opened up."""
 
     def __init__(self) -> None:
-        super().__init__()
-        self.rows = EntryModel(("name",))
-        self.setModel(self.rows)
-        self.setHeaderHidden(True)
-        self.setIndentation(theme.sizes.indent)
-        self.setItemDelegate(RowDelegate(ticks=False))
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setUniformRowHeights(True)
-        self.setAccessibleName("What will be in it")
+        super().__init__("What will be in it")
 
     def show_result(self, opened: OpenArchive | None) -> None:
         """Show another archive, or the same one with other changes; None for nothing."""

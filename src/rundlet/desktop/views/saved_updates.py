@@ -79,7 +79,7 @@ class SavedUpdates(QWidget):
         button = QPushButton(say("Compare with “{name:shown}”", name=name))
         button.setToolTip(str(update.folder))
         button.setEnabled(os.path.isdir(update.folder))
-        button.clicked.connect(partial(self._again, update))
+        button.clicked.connect(partial(self._again, name, update))
         delete = QToolButton()
         delete.setIcon(theme.icon("cancel", "soft"))
         words = say("Delete {name:name}", name=name)
@@ -89,8 +89,7 @@ class SavedUpdates(QWidget):
         across.addWidget(button)
         across.addWidget(delete)
         across.addStretch(1)
-        archive = self._archive
-        delete.setVisible(archive is not None and name in self._workspace.updates.of(archive))
+        delete.setVisible(self._is_saved(name))
         self.buttons[name], self.deletes[name] = button, delete
         self._list.addWidget(row)
 
@@ -100,10 +99,16 @@ class SavedUpdates(QWidget):
         beside = place.folder / self._workspace.unpacking.own_folder_name
         return beside if place.outer is None and beside != place.folder and os.path.isdir(beside) else None
 
-    def _again(self, update: Update, _: bool = False) -> None:
-        self.delete_gone.setChecked(update.delete_gone or self.delete_gone.isChecked())
-        self.compare_content.setChecked(update.compare_content or self.compare_content.isChecked())
-        self._compare(update.folder)
+    def _again(self, name: str, update: Update, _: bool = False) -> None:
+        """Compare once more: as it was saved, or, with a folder that is only offered, as the boxes say."""
+        if self._is_saved(name):
+            self.compare_wanted.emit(update)
+        else:
+            self._compare(update.folder)
+
+    def _is_saved(self, name: str) -> bool:
+        archive = self._archive
+        return archive is not None and name in self._workspace.updates.of(archive)
 
     def _pick(self) -> None:
         folder = QFileDialog.getExistingDirectory(
@@ -150,8 +155,9 @@ class UpdateName(QWidget):
         self.setVisible(False)
 
     def ask(self, archive: Path | None, update: Update) -> None:
-        """Offer to save a comparison that was made."""
-        self._update = (archive, update) if archive is not None else None
+        """Offer to save a comparison that was made, unless it is saved already."""
+        is_new = archive is not None and update not in self._workspace.updates.of(archive).values()
+        self._update = (archive, update) if archive is not None and is_new else None
         self.edit.setText(update.folder.name)
         self.refresh()
 
