@@ -217,6 +217,17 @@ def test_drops_work_on_every_column(window: Window, settle: Settle, stand: Stand
     window.target.go.click()
     settle()
     assert len(list((there / "y").rglob("b.txt"))) + len(list((there / "y").glob("b (2).txt"))) == 2
+    window.how.within.chosen.emit("change")
+    settle()
+    drop(window.target, there)
+    assert window.source.notice.words.text().startswith("Nothing is saved in a folder here.")
+    window.target.change.what.chosen.emit("new")
+    settle()
+    drop(window.target, there)
+    settle()
+    window.target.go.click()
+    settle()
+    assert (there / "x.7z").is_file()
 
 
 def test_the_guide_is_in_the_window(window: Window) -> None:

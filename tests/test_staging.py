@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import shutil
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import pytest
 from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
@@ -25,6 +25,7 @@ from rundlet.desktop.dragging import items_id, local_files
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.pages.change_page import ChangePage
 from rundlet.desktop.pages.change_target import ChangeTarget
+from rundlet.desktop.saving import save_changes
 from rundlet.desktop.views.dropdown import Dropdown
 from support import held, pack_to, packed
 from test_changing import second_look
@@ -201,6 +202,12 @@ def test_each_change_is_undone_by_itself(window: Window, settle: Settle, stand: 
     pages(window)[0].discard_all.click()
     settle()
     assert changing.count == 0 and archive.read_bytes() == raw
+    chosen = [window.source.model.node(row(window, name)) for name in ("tree/deep/er", "tree/deep/er/e.csv")]
+    changing.move(chosen, "")  # what lies in a folder goes along with it
+    settle()
+    assert changing.count == 1 and notes(window) == {"er": "✎ was in “tree/deep”"}
+    changing.discard_all()
+    settle()
     drop(window, [home / "new.txt"])
     settle()
     click(window, "new.txt")
@@ -310,6 +317,14 @@ def test_changes_wait_for_the_archive(window: Window, settle: Settle, stand: Sta
     stand(archive)
     assert notes(window) == {"tree/b.bin": "– removed"}
     assert "1 change no longer applies" in window.source.notice.words.text()
+    window.workspace.follower.held = lambda: True  # as if it had not been noticed yet
+    (home / "another").mkdir()
+    raw = packed(home / "another", "tar").read_bytes()
+    archive.write_bytes(raw)
+    window.target.go.click()
+    settle()
+    assert "“x.zip” was changed meanwhile" in window.strip.last.text()
+    assert archive.read_bytes() == raw and window.workspace.changing.count == 1
     stand(home)
     window.close()
     assert window.isVisible() and window.strip.question.isVisible()
@@ -547,6 +562,13 @@ def test_from_elsewhere_into_an_archive(
     settle()
     assert not window.workspace.temp_copies.folders  # without a stop on the disk
     assert notes(window)["deep/er/e.csv"] == "+ new" and notes(window)["loose.txt"] == "+ new"
+    files_in(home, "later.txt")
+    mime = QMimeData()
+    mime.setUrls([QUrl.fromLocalFile(str(home / "later.txt"))])
+    QApplication.clipboard().setMimeData(mime)  # in the place of what was copied from the archive
+    key(window, Qt.Key.Key_V, CTRL)
+    settle()
+    assert notes(window)["later.txt"] == "+ new" and window.workspace.changing.count == 3
     copies: list[Path] = []
     monkeypatch.setattr(actions_module, "open_in_its_program", lambda path: not copies.append(path))  # type: ignore[func-returns-value]
     for name in ("tree/a.txt", "tree/b.bin"):
@@ -565,23 +587,42 @@ def test_from_elsewhere_into_an_archive(
     changes = window.workspace.changing.staging
     assert changes is not None
     kinds = [change.kind for change in changes.changes]
-    assert kinds == [ChangeKind.ADDED, ChangeKind.ADDED, ChangeKind.REPLACED, ChangeKind.REPLACED]
+    assert kinds == [*[ChangeKind.ADDED] * 3, ChangeKind.REPLACED, ChangeKind.REPLACED]
+    (home / "later.txt").write_text("longer by now " * 1000)
     window.target.go.click()
     settle()
     inside = {path.removeprefix("tree/"): data for path, data in expected.items() if path.startswith("tree/deep")}
     edited = {f"tree/{name}": f"edited copy of {name}".encode() for name in ("a.txt", "b.bin")}
     now = held(archive)
+    loose = {"loose.txt": b"loose.txt" * 1000, "later.txt": b"longer by now " * 1000}
+    assert not window.strip.problems_button.isVisible()
     twins = {"tree/deep/twin.bin"}  # another name of what was replaced
     assert {path: data for path, data in now.items() if path not in twins} == {
-        path: data
-        for path, data in {**expected, **inside, **edited, "loose.txt": b"loose.txt" * 1000}.items()
-        if path not in twins
+        path: data for path, data in {**expected, **inside, **edited, **loose}.items() if path not in twins
     }
     assert not window.workspace.temp_copies.unkept
+    copies[0].write_text("edited once more")
+    window.workspace.temp_copies.look()
+    how.copies.buttons[0].click()
+    settle()
+    copies[0].write_text("edited before it is saved")
+
+    def save_slowly(*given: Any) -> Any:
+        outcome = save_changes(*given)
+        copies[0].write_text("edited while it is saved")
+        return outcome
+
+    monkeypatch.setattr("rundlet.desktop.saving.save_changes", save_slowly)
+    window.target.go.click()
+    settle()
+    assert held(archive)["tree/a.txt"] == b"edited before it is saved"
+    assert [copy.path for copy in window.workspace.temp_copies.unkept] == copies[:1]
     click(window, "tree/deep/c.txt")
     key(window, Qt.Key.Key_C, CTRL)
     assert items_id(QApplication.clipboard().mimeData())
     window.close()
+    assert window.strip.close_button.text() == "Close"  # the copy is kept
+    window.strip.close_button.click()
     assert not window.isVisible() and not local_files(QApplication.clipboard().mimeData())
 
 

@@ -155,13 +155,15 @@ class ToColumn(Column):
 
     def dropEvent(self, event: QDropEvent) -> None:
         """A folder that is dropped here is where the outcome goes."""
+        from rundlet.desktop.views.folder_field import FolderField  # of a page that is there by now
+
         event.setDropAction(Qt.DropAction.CopyAction)
         event.accept()
         dropped, page = local_files(event.mimeData()), self.page
-        field = getattr(page, "folder", None)
+        field = next((field for field in page.findChildren(FolderField) if field.isVisible()), None)
         if isinstance(page, QuietPage):
             self.refused.emit("Nothing is selected yet. Select files or an archive first, then drop a folder on To.")
-        elif field is None or not field.isVisible():
+        elif field is None:
             self.refused.emit("Nothing is saved in a folder here. Drop files on the list to add them to the archive.")
         elif len(dropped) == 1 and os.path.isdir(dropped[0]):
             field.take(dropped[0])
