@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import os
 import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -369,12 +370,14 @@ def test_a_new_archive_with_the_changes(
     archive = packed(home, source, password)
     raw, expected = archive.read_bytes(), held(archive, password)
     (home / "new.txt").write_text("new")
+    os.mkfifo(home / "pipe")
     opened(window, stand, settle, archive, password)
-    drop(window, [home / "new.txt"], onto="tree/deep")
+    drop(window, [home / "pipe", home / "new.txt"], onto="tree/deep")
     click(window, "tree/a.txt")
     key(window, Qt.Key.Key_Delete)
     settle()
     how, to = pages(window)
+    assert "pipe" in how.issues.text()
     to.what.chosen.emit("new")
     settle()
     assert ("won't be" in to.facts.text()) == bool(password)
@@ -398,7 +401,7 @@ def test_a_new_archive_with_the_changes(
     to.go.click()
     settle()
     assert 0.7 < estimate / window.strip.handle.files[0].stat().st_size < 1.4
-    assert window.strip.last.text().startswith("Packed"), window.strip.last.text()
+    assert window.strip.last.text().startswith("Packed") and window.strip.problems_button.isVisible()
     made = home / ("x.zip" if source != "zip" else "x.7z")
     del expected["tree/a.txt"]
     assert held(made, "" if password else "secret") == {**expected, "tree/deep/new.txt": b"new"}
@@ -606,6 +609,9 @@ def test_from_elsewhere_into_an_archive(
     how.copies.buttons[0].click()
     settle()
     copies[0].write_text("edited before it is saved")
+    os.mkfifo(home / "pipe")
+    drop(window, [home / "later.txt", home / "pipe"], onto="tree")
+    settle()
 
     def save_slowly(*given: Any) -> Any:
         outcome = save_changes(*given)
@@ -615,7 +621,7 @@ def test_from_elsewhere_into_an_archive(
     monkeypatch.setattr("rundlet.desktop.saving.save_changes", save_slowly)
     window.target.go.click()
     settle()
-    assert held(archive)["tree/a.txt"] == b"edited before it is saved"
+    assert held(archive)["tree/a.txt"] == b"edited before it is saved" and window.strip.problems_button.isVisible()
     assert [copy.path for copy in window.workspace.temp_copies.unkept] == copies[:1]
     click(window, "tree/deep/c.txt")
     key(window, Qt.Key.Key_C, CTRL)

@@ -391,9 +391,11 @@ class Changing(QObject):
 
     def _add_found(self, chain: Chain, found: list[tuple[str, list[PackItem], list[Issue]]]) -> None:
         def act(staging: Staging) -> None:
+            left_out = [issue for _, items, issues in found if not items for issue in issues]
             for at, items, issues in found:
                 if items:
-                    staging.add(at, items, issues)
+                    staging.add(at, items, [*issues, *left_out])
+                    left_out = []  # as they are said once
 
         if not any(items for _, items, _ in found):
             from rundlet.presentation.findings import issue_line
