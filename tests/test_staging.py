@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import shutil
+import zipfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -592,11 +593,13 @@ def test_from_elsewhere_into_an_archive(
     kinds = [change.kind for change in changes.changes]
     assert kinds == [*[ChangeKind.ADDED] * 3, ChangeKind.REPLACED, ChangeKind.REPLACED]
     (home / "later.txt").write_text("longer by now " * 1000)
+    os.utime(home / "later.txt", (10**9, 10**9))
     window.target.go.click()
     settle()
     inside = {path.removeprefix("tree/"): data for path, data in expected.items() if path.startswith("tree/deep")}
     edited = {f"tree/{name}": f"edited copy of {name}".encode() for name in ("a.txt", "b.bin")}
     now = held(archive)
+    assert zipfile.ZipFile(archive).getinfo("later.txt").date_time[0] == 2001
     loose = {"loose.txt": b"loose.txt" * 1000, "later.txt": b"longer by now " * 1000}
     assert not window.strip.problems_button.isVisible()
     twins = {"tree/deep/twin.bin"}  # another name of what was replaced
@@ -612,16 +615,25 @@ def test_from_elsewhere_into_an_archive(
     os.mkfifo(home / "pipe")
     drop(window, [home / "later.txt", home / "pipe"], onto="tree")
     settle()
+    window.target.go.click()
+    settle()
+    assert held(archive)["tree/a.txt"] == b"edited before it is saved" and window.strip.problems_button.isVisible()
+    copies[0].write_text("edited after that")
+    window.workspace.temp_copies.look()
+    how.copies.buttons[0].click()
+    settle()
+    edited_copy = window.workspace.temp_copies.unkept[0]
 
     def save_slowly(*given: Any) -> Any:
         outcome = save_changes(*given)
         copies[0].write_text("edited while it is saved")
+        edited_copy.state = edited_copy.now()  # as a look at it in between finds
         return outcome
 
     monkeypatch.setattr("rundlet.desktop.saving.save_changes", save_slowly)
     window.target.go.click()
     settle()
-    assert held(archive)["tree/a.txt"] == b"edited before it is saved" and window.strip.problems_button.isVisible()
+    assert held(archive)["tree/a.txt"] == b"edited after that"
     assert [copy.path for copy in window.workspace.temp_copies.unkept] == copies[:1]
     click(window, "tree/deep/c.txt")
     key(window, Qt.Key.Key_C, CTRL)

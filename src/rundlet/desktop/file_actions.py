@@ -115,6 +115,8 @@ class FileActions(QObject):
         workspace.relisted.connect(self._name_within)
         source.open_wanted.connect(self._hand_over)
         jobs.ended.connect(self._name_next)
+        self._put_in: dict[RunningJob, list[tuple[Copy, tuple[int, int]]]] = {}  # as they were when saving began
+        jobs.started.connect(self._saving)
         jobs.ended.connect(self._saved)
         workspace.moved.connect(self._moved)
         workspace.restored.connect(self._name_new_folder)
@@ -438,14 +440,16 @@ class FileActions(QObject):
             changing.once_open(archive, partial(changing.replace, items))
             self._workspace.enter_file(archive)
 
+    def _saving(self, running: RunningJob) -> None:
+        unkept = self._workspace.temp_copies.unkept
+        self._put_in[running] = [(copy, copy.now()) for copy in unkept if copy.path in running.source]
+
     def _saved(self, running: RunningJob, result: JobResult) -> None:
-        """Copies that were put back are kept now, unless they were changed once more meanwhile."""
-        outcome = result.outcome
-        if not isinstance(outcome, Changed) or outcome.problems:
-            return
-        for copy in self._workspace.temp_copies.unkept:
-            if copy.path in running.source and copy.now() == copy.state:
-                copy.unkept = False
+        """Copies that were put back are kept now, unless they were changed once more while that was saved."""
+        outcome, put_in = result.outcome, self._put_in.pop(running, [])
+        if isinstance(outcome, Changed) and not outcome.problems:
+            for copy, before in put_in:
+                copy.unkept = copy.now() != before
 
     def _hand_over(self, path: Path) -> bool:
         done = open_in_its_program(path)
