@@ -19,7 +19,20 @@ from rundlet.presentation.sentences import say
 
 DONE, PROBLEMS, FAILED = 0, 1, 2
 
-VERBS = ("list", "pack", "unpack", "check", "add", "remove", "rename", "update", "convert", "sum", "settings")
+VERBS = (
+    "list",
+    "pack",
+    "unpack",
+    "check",
+    "add",
+    "remove",
+    "rename",
+    "update",
+    "convert",
+    "salvage",
+    "sum",
+    "settings",
+)
 """Each is a module of its name, loaded when it is wanted: the window does without them."""
 
 _USAGE = """\
@@ -33,6 +46,7 @@ usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
        rundlet rename ARCHIVE OLD NEW           rename or move an item in an archive
        rundlet update ARCHIVE FOLDER            bring an archive up to date with a folder
        rundlet convert ARCHIVE OUT              make another archive of what one holds
+       rundlet salvage ARCHIVE OUT              save what is intact in a damaged archive
        rundlet sum FILE ...                     print checksums, or check files against a list of them
        rundlet settings [NAME [VALUE]]          show the settings, or change one
        rundlet help [VERB]                      show how to use it

@@ -8,10 +8,13 @@ from typing import TYPE_CHECKING, Any
 from rundlet.core.text import shown
 from rundlet.core.work.checker import Verdict
 from rundlet.presentation.findings import issue_line
-from rundlet.presentation.outcomes import outcome_words
+from rundlet.presentation.outcomes import outcome_words, presenter_of
+from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
-    from rundlet.core.jobs.outcomes import Checked
+    from pathlib import Path
+
+    from rundlet.core.jobs.outcomes import Checked, Salvaged
 
 VERDICTS = {
     Verdict.UNREAD: ("", "ink"),
@@ -30,6 +33,19 @@ def report_lines(outcome: Checked, verdicts: Sequence[tuple[str, Verdict]]) -> l
     lines += map(issue_line, outcome.issues)
     lines += [""] if outcome.issues else []
     return lines + [f"{VERDICTS[verdict][0]}  {shown(path)}" for path, verdict in verdicts]
+
+
+def salvage_report(archive: Path, outcome: Salvaged, verdicts: Sequence[tuple[str, Verdict]]) -> str:
+    """What is written beside an archive of what was intact: what it came to, what is lost and why, and each item."""
+    lines = [
+        say("What could be saved of {archive}", archive=archive),
+        presenter_of(outcome).summary(outcome),
+        "",
+        *map(issue_line, outcome.issues),
+        *([""] if outcome.issues else []),
+        *(f"{VERDICTS[verdict][0]}  {shown(path)}" for path, verdict in verdicts),
+    ]
+    return "\n".join(lines) + "\n"
 
 
 def report_values(

@@ -36,6 +36,7 @@ CLAUSES: dict[Reason, str] = {
     Reason.NOTHING_WITHOUT_LIST: "{cause}; nothing more was found without it",
     Reason.LIST_DAMAGED_BEHIND: "its file list is damaged after {count:item|items}",
     Reason.LIST_MISSING: "it is cut off or damaged, and its file list is missing",
+    Reason.LIST_AT_END: "{cause}; a file list was found at its end, and some of the files may be damaged",
     Reason.GAPS: "something between its items is damaged or missing",
     Reason.ENTRY_CUT: "is cut off, and is not listed",
     Reason.ANTI_ITEMS: "{count:item that only deletes a file is|items that only delete files are} not listed",
@@ -70,6 +71,8 @@ CLAUSES: dict[Reason, str] = {
     Reason.CHANGED_SINCE_PACKED: "{name:name} was changed since it was packed",
     Reason.NOT_LOOKED_AT: "{name:name} could not be looked at ({cause})",
     Reason.KEPT_BESIDE: "the one before is kept as {name:name} ({cause})",
+    # Saving what is intact
+    Reason.ONLY_IN_PART: "only {there:size} of {all:size} could be read, and are saved as {name:name}",
     # Changing
     Reason.SIGNATURE_BREAKS: "is signed, and the change breaks its signature",
     Reason.MUST_BE_FIRST: "must be the first item and uncompressed, or programs won't recognize this document",

@@ -18,6 +18,7 @@ from rundlet.core.jobs.outcomes import (
     Outcome,
     Packed,
     Renamed,
+    Salvaged,
     Trashed,
     Undone,
     Unpacked,
@@ -310,6 +311,27 @@ def verdict(outcome: Checked) -> str:
     return joined([intact, fill(words, facts)])
 
 
+class _SalvagePresenter(_ArchivePresenter[Salvaged]):
+    doing = "Saving what is intact as {target:name}"
+    done = "Saved {files:intact item|intact items} as {target:name}, {bytes_out:size}, in {seconds:duration}."
+    logged = "Saved what is intact as {target}"
+    undone = undone_with_originals = "Move {target:name} to the trash"
+    in_part = "{parts:damaged file is|damaged files are} in it as far as it could be read."
+    in_parts = "{parts:damaged file is|damaged files are} in it as far as they could be read."
+
+    def summary(self, outcome: Salvaged) -> str:
+        bad = {"bad": outcome.damaged + outcome.missing + outcome.unreadable, "parts": outcome.parts}
+        said = [super().summary(outcome)]
+        if bad["bad"]:
+            said.append(fill("{bad:item is|items are} lost or damaged.", bad))
+        if outcome.parts:
+            said.append(fill(self.in_part if outcome.parts == 1 else self.in_parts, bad))
+        return joined(said)
+
+    def log_size(self, outcome: Salvaged) -> str:
+        return size(outcome.bytes_out)
+
+
 class _TrashPresenter(Presenter[Trashed]):
     doing = "Moving {count:item|items} to the trash"
     done = "Moved {trashed:item|items} to the trash."
@@ -373,6 +395,7 @@ PRESENTERS: dict[type[Outcome], Presenter[Any]] = {
     Changed: _ChangePresenter(),
     Unpacked: _UnpackPresenter(),
     Checked: _CheckPresenter(),
+    Salvaged: _SalvagePresenter(),
     Trashed: _TrashPresenter(),
     Copied: _CopyPresenter(),
     Moved: _MovePresenter(),

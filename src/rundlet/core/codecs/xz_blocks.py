@@ -49,6 +49,8 @@ class Stream:
 def streams(read_at: Callable[[int, int], bytes], size: int) -> list[Stream]:
     """All streams of a file in their order; none when it does not consist of whole ones.
 
+    Where bytes are missing within the only one, its blocks behind that place are found nearer to its beginning.
+
     Args:
         read_at: gives the bytes from a place on, so many at the most.
         size: of the file, in bytes.
@@ -90,13 +92,24 @@ def _stream_before(read_at: Callable[[int, int], bytes], end: int) -> Stream | N
     if records is None:
         return None
     start = index_at - sum(-(-unpadded // 4) * 4 for unpadded, _ in records) - _HEAD.size
+    moved = 0
     if start < 0 or read_at(start, _HEAD.size) != _head(flags):
-        return None
+        start, moved = 0, start  # something of it may be missing, or too much
+        if not moved or read_at(start, _HEAD.size) != _head(flags):
+            return None
     blocks, at = [], start + _HEAD.size
     for unpadded, plain in records:
-        blocks.append(Block(at, unpadded, plain))
+        place = at + moved if moved and not _begins_block(read_at, at) and _begins_block(read_at, at + moved) else at
+        blocks.append(Block(place, unpadded, plain))
         at += blocks[-1].padded
     return Stream(start, end, flags, tuple(blocks))
+
+
+def _begins_block(read_at: Callable[[int, int], bytes], at: int) -> bool:
+    """Whether a block's header stands at a place, by its checksum (section 3.1)."""
+    length = (read_at(at, 1)[0] + 1) * 4 if at >= 0 and read_at(at, 1) else 0
+    data = read_at(at, length) if length > 4 else b""
+    return 4 < length == len(data) and zlib.crc32(data[:-4]) == int.from_bytes(data[-4:], "little")
 
 
 def _index(data: bytes) -> list[tuple[int, int]] | None:

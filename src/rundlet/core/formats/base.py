@@ -101,6 +101,24 @@ class ArchiveReader(ABC):
         is no stretch of its own. Raises ``RundletError`` when the archive contradicts itself."""
         return None
 
+    def plain_range(self, row: int) -> tuple[int, int] | None:
+        """From where to where the content of a file lies in the source as it is, neither packed nor locked; else None.
+
+        Raises:
+            RundletError: when the archive contradicts itself.
+        """
+        return None
+
+    def readable(self, row: int) -> Iterator[bytes]:
+        """The content of a file that is damaged, as far as it can be read, in steps that are small where it is damaged.
+
+        Raises:
+            RundletError: where it can't be read further.
+        """
+        for unit in self.units(np.array([row], np.int64)):
+            for _, chunks in unit.stream():
+                yield from chunks
+
     def packed_again(self, edits: Edits) -> int:
         """Bytes of content that stays and must be packed again all the same, once the edits are made."""
         return 0
@@ -192,6 +210,19 @@ class ArchiveWriter(Protocol):
 
         Raises:
             RundletError: when something of the other archive that is needed can't be read.
+        """
+
+    def take_over(self, reader: ArchiveReader, rows: Sequence[int], job: Job) -> frozenset[int]:
+        """Take over entries of a damaged archive of the format as they are packed there, before any items are added.
+
+        Args:
+            rows: entries that are intact.
+
+        Returns:
+            Those that were; the others must be packed anew.
+
+        Raises:
+            RundletError: when something that is needed can't be read.
         """
 
     def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, outcome: Outcome) -> None:

@@ -65,10 +65,33 @@ PACKINGS = (
 )
 """Every packing that is told by its content. The last has no real magic and is looked for last."""
 
-WITHOUT_CHECKSUM = ("Z", "lzma")
-"""Packings that keep no checksum of what is in them."""
+_WITHOUT_CHECKSUM = ("Z", "lzma")
+_MOST_SKIPPED = 16
 
 _SKIPPABLE = tuple(bytes([0x50 + i, 0x2A, 0x4D, 0x18]) for i in range(16))
+
+
+def vouches(source: ByteSource, packing: Packing) -> bool:
+    """Whether a stream has checksums of what is in it, as its first member says.
+
+    Some packings have none. In zstd and xz they can be left out (RFC 8878, section 3.1.1.1.1; the .xz file format, section 2.1.1.2).
+    """
+    if packing.id in _WITHOUT_CHECKSUM:
+        return False
+    try:
+        if packing.id == "xz":
+            return bool(source.read_at(7, 1)[:1] not in (b"", b"\0"))
+        if packing.id == "zst":
+            at = 0
+            for _ in range(_MOST_SKIPPED):
+                head = source.read_at(at, 8)
+                if head[:4] not in _SKIPPABLE:
+                    break
+                at += 8 + int.from_bytes(head[4:8], "little")
+            return bool(source.read_at(at + 4, 1)[:1] and source.read_at(at + 4, 1)[0] & 4)
+    except MissingPart:
+        return True  # which is not told; whatever is in a part that is not there is said anyway
+    return True
 
 
 def _is_lzma(head: bytes) -> bool:

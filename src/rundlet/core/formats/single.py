@@ -10,7 +10,7 @@ import numpy as np
 from rundlet.core.codecs.parallel import cores
 from rundlet.core.errors import Unsupported
 from rundlet.core.formats.base import ArchiveReader, ArchiveWriter, Sink, Unit
-from rundlet.core.formats.compressed_stream import PACKINGS, WITHOUT_CHECKSUM, Notes, Packing, decoded, packing_of
+from rundlet.core.formats.compressed_stream import PACKINGS, Notes, Packing, decoded, packing_of, vouches
 from rundlet.core.formats.known import SINGLE
 from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.model.catalog import Catalog, NameTable
@@ -67,7 +67,7 @@ class SingleReader(ArchiveReader):
         """These files have no locks."""
 
     def lacks_checksum(self, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-        return super().lacks_checksum(rows) if self._packing.id in WITHOUT_CHECKSUM else np.zeros(len(rows), np.bool_)
+        return np.zeros(len(rows), np.bool_) if vouches(self.source, self._packing) else super().lacks_checksum(rows)
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         if len(rows):

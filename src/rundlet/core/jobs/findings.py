@@ -63,6 +63,7 @@ class Reason(StrEnum):
     NOTHING_WITHOUT_LIST = "nothing-without-list"
     LIST_DAMAGED_BEHIND = "list-damaged-behind"
     LIST_MISSING = "list-missing"
+    LIST_AT_END = "list-at-end"
     GAPS = "gaps"
     ENTRY_CUT = "entry-cut"
     ANTI_ITEMS = "anti-items"
@@ -98,6 +99,9 @@ class Reason(StrEnum):
     CHANGED_SINCE_PACKED = "changed-since-packed"
     NOT_LOOKED_AT = "not-looked-at"
     KEPT_BESIDE = "kept-beside"
+
+    # Saving what is intact.
+    ONLY_IN_PART = "only-in-part"
 
     # Changing an archive: what the change breaks for programs that look for more than an archive.
     SIGNATURE_BREAKS = "signature-breaks"

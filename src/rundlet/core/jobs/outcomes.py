@@ -165,6 +165,25 @@ class Checked(Outcome):
     whole: bool = True
 
 
+@dataclass(slots=True)
+class Salvaged(Outcome):
+    """What is intact in a damaged archive was put into a new one.
+
+    Attributes:
+        taken_over: files that were taken over as they were packed.
+        parts: damaged files of which what can still be read was put into it, under names that say so.
+        damaged, missing, unreadable: as in :class:`Checked`, of the damaged archive.
+    """
+
+    kind: ClassVar[str] = "salvage"
+
+    taken_over: int = 0
+    parts: int = 0
+    damaged: int = 0
+    missing: int = 0
+    unreadable: int = 0
+
+
 class Trashed(Outcome):
     """Things were moved to the trash."""
 
@@ -246,6 +265,7 @@ KINDS: dict[str, type[Outcome]] = {
         Changed,
         Unpacked,
         Checked,
+        Salvaged,
         Trashed,
         Copied,
         Moved,

@@ -137,7 +137,7 @@ def plan_pack(
     options = replace(options or WriteOptions(level), level=info.level_for(level))
     can_do(info, options)
     asked = absolute(target)
-    final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
+    final, replaces = settled(asked, on_clash, in_parts=part_size > 0)
     replaced = _replaced(final, part_size) if replaces else ()
     originals = originals_of(items, final, replaced) if trash else ()
     job = job or Job()
@@ -185,7 +185,7 @@ def plan_of_items(
     """
     can_do(info, options)
     asked = absolute(target)
-    final, replaces = _settle(asked, on_clash, in_parts=part_size > 0)
+    final, replaces = settled(asked, on_clash, in_parts=part_size > 0)
     if not items:
         raise PlanError("There is nothing to pack.")
     return _planned(
@@ -361,8 +361,18 @@ def _taken(target: Path, in_parts: bool) -> bool:
     return is_taken_by_parts(target) if in_parts else os.path.lexists(target)
 
 
-def _settle(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path, bool]:
-    """The final path, and whether it replaces something."""
+def settled(target: Path, on_clash: PackClash, *, in_parts: bool) -> tuple[Path, bool]:
+    """Where an archive will stand, and whether it replaces something.
+
+    Args:
+        target: the path that was asked for.
+        on_clash: what happens when its name is taken.
+        in_parts: whether the archive is split into numbered parts.
+
+    Raises:
+        PlanError: when the name is too long, or there is no such folder.
+        Clash: when the name is taken and can't be replaced, or is not to be.
+    """
     if len(os.fsencode(target.name)) + (len(".001") if in_parts else 0) > MAX_COMPONENT:
         raise PlanError("The name {name:name} is too long for a disk.", hint="Choose a shorter one.", name=target.name)
     parent = existing_parent(target.parent)

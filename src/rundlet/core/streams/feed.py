@@ -72,6 +72,14 @@ class Feed:
         buffer, at = self.window(ahead + count)
         return buffer[at + ahead : at + ahead + count]
 
+    def back_to(self, position: int) -> bool:
+        """Go back; whether that can be."""
+        return False
+
+    def ends_within(self, count: int) -> bool:
+        """Whether no more is left than would fill what was read up to a multiple of so many bytes, as far as that is known."""
+        return True
+
     def to_what_is_there(self, step: int) -> bool:
         """Over what is not there or can't be read to what follows on it, in steps; whether anything does."""
         return self.fault is None
@@ -134,6 +142,14 @@ class SourceFeed(Feed):
         self.position += count
         if self._at > len(self._buffer):
             self._buffer, self._at = b"", 0
+
+    def back_to(self, position: int) -> bool:
+        self.position = position
+        self._buffer, self._at = b"", 0
+        return True
+
+    def ends_within(self, count: int) -> bool:
+        return self._source.size - self.position <= -self.position % count
 
     def rest(self) -> Iterator[bytes]:
         return iter(())

@@ -25,6 +25,7 @@ from rundlet.core.jobs.outcomes import (
     Outcome,
     Packed,
     Renamed,
+    Salvaged,
     Trashed,
     Undone,
     Unpacked,
@@ -93,6 +94,7 @@ def _undo_putting(record: Record, puts: Sequence[Put], job: Job, outcome: Undone
 HANDLERS: dict[type[Outcome], Callable[[Record, Sequence[Put], Job, Undone], None]] = {
     Packed: _undo_packing,
     Changed: _undo_packing,
+    Salvaged: _undo_packing,
     Unpacked: _undo_putting,
     Copied: _undo_putting,
     Moved: _undo_putting,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -13,6 +14,7 @@ from rundlet.core.errors import (
     Corrupt,
     FormatError,
     LimitExceeded,
+    MissingPart,
     PasswordNeeded,
     RundletError,
     Truncated,
@@ -22,9 +24,10 @@ from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.formats.passwords import spellings
 from rundlet.core.formats.sevenz.fields import FieldReader
 from rundlet.core.formats.sevenz.header import Header, Streams, read_header, read_streams
+from rundlet.core.formats.sevenz.lost_header import PackedHeader, PlainHeader, headers_at_end
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, UNIX_EXTENSION, Attribute, Folder, Property, SignatureHeader
 from rundlet.core.formats.sevenz.solid_blocks import Block, Keys, exactly
-from rundlet.core.jobs.findings import Issue, Reason, issue
+from rundlet.core.jobs.findings import Issue, Reason, cause_of, issue
 from rundlet.core.limits import MIB
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.model.entry import UNKNOWN, Kind
@@ -79,8 +82,10 @@ class SevenReader(ArchiveReader):
         self._memory = opening.limits.memory_bytes
         self._keys = Keys()
         self.names_hidden = False
+        self._shift = 0
         header = self._opened_header(opening)
         self.streams = header.streams
+        self._shift = self._shift if len(header.streams.folders) else 0
         self.attributes = header.attributes
         self.kept, self.unknown = header.kept, header.unknown
         self.original_rows: NDArray[np.int64] = np.arange(len(header.has_stream))
@@ -97,6 +102,8 @@ class SevenReader(ArchiveReader):
         self.catalog = self._catalog(header)
         self._blocks: dict[int, Block] = {}
         self._rows_of: dict[int, list[int]] = {}
+        if self._shift:
+            self._find_blocks()
 
     # The file list
 
@@ -114,6 +121,63 @@ class SevenReader(ArchiveReader):
         return self._read_header(opening)
 
     def _read_header(self, opening: Opening) -> Header:
+        """The header where the archive says that it is, or else where headers stand as a rule."""
+        try:
+            return self._header_in_place(opening)
+        except (Truncated, Corrupt) as error:
+            self.notices.clear()
+            with contextlib.suppress(MissingPart):
+                for found in headers_at_end(self.source):
+                    header = self._taken(found, opening)
+                    if header is not None:
+                        self._shift = found.shift
+                        self.notices.append(issue(self.source.name, Reason.LIST_AT_END, cause=cause_of(error)))
+                        return header
+            raise
+
+    def _taken(self, found: PackedHeader | PlainHeader, opening: Opening) -> Header | None:
+        """The header that was found, unless what was found is none."""
+        if isinstance(found, PlainHeader):
+            return found.header
+        try:
+            data = self._unpacked_header(found.streams, opening)
+            for _ in range(_MOST_NESTED):
+                if data[:1] != bytes([Property.ENCODED_HEADER]):
+                    return read_header(data)
+                data = self._decoded_header(data[1:], opening)
+        except PasswordNeeded:
+            raise
+        except (FormatError, LimitExceeded, MissingPart):
+            pass
+        return None
+
+    def _find_blocks(self) -> None:
+        """Some bytes are missing in front of the header, or too many: blocks behind that place stand elsewhere, too."""
+        for folder in range(len(self.streams.folders)):
+            rows = self.rows_of(folder)
+            if not rows or self._is_readable(rows[0]):
+                continue
+            first = int(self.streams.first_pack[folder])
+            places = slice(first, first + len(self.streams.folders[folder].packed))
+            for shift in (self._shift, -self._shift):
+                self.streams.pack_at[places] += shift
+                self._blocks.pop(folder, None)
+                if shift == self._shift and self._is_readable(rows[0]):
+                    break
+            else:  # it is damaged itself, and may seem to reach over the end
+                left = np.maximum(self.source.size - HEAD_SIZE - self.streams.pack_at[places], 0)
+                self.streams.pack_size[places] = np.minimum(self.streams.pack_size[places], left)
+                self.streams.pack_at[places] = np.minimum(
+                    self.streams.pack_at[places], self.source.size - HEAD_SIZE - self.streams.pack_size[places]
+                )
+
+    def _is_readable(self, row: int) -> bool:
+        try:
+            return self._opens(row)
+        except RundletError:
+            return False
+
+    def _header_in_place(self, opening: Opening) -> Header:
         start = SignatureHeader.unpack(self.source.read_at(0, HEAD_SIZE))
         if not start.next_header_size:
             return read_header(bytes([Property.HEADER, Property.END]))
@@ -128,7 +192,7 @@ class SevenReader(ArchiveReader):
         if end > self.source.size:
             raise Truncated(
                 "{archive:name} is cut off: {missing:byte is|bytes are} missing, and its file list with them.",
-                hint="Fetch it again.",
+                hint="Fetch the rest of it, or use repair data if there is any.",
                 archive=self.source.name,
                 missing=end - self.source.size,
             )
@@ -152,7 +216,9 @@ class SevenReader(ArchiveReader):
 
     def _decoded_header(self, data: bytes, opening: Opening) -> bytes:
         """The header that stands packed, and perhaps locked, in the archive."""
-        streams = read_streams(FieldReader(data))
+        return self._unpacked_header(read_streams(FieldReader(data)), opening)
+
+    def _unpacked_header(self, streams: Streams, opening: Opening) -> bytes:
         if len(streams.folders) != 1:
             raise Corrupt("Its file list is not where it should be.")
         size = streams.unpack_size(0)

@@ -222,6 +222,21 @@ class SevenWriter:
         self._properties = reader.archive_properties
         self._unknown = reader.unknown
 
+    def take_over(self, reader: ArchiveReader, rows: Sequence[int], job: Job) -> frozenset[int]:
+        """Whole blocks, and what has no content. Of a block that is damaged somewhere, the rest must be packed anew."""
+        assert isinstance(reader, SevenReader)
+        wanted, taken = frozenset(rows), set[int]()
+        edits = Edits(removed=frozenset(range(len(reader.catalog))) - wanted)
+        for folder in range(len(reader.streams.folders)):
+            within = reader.rows_of(folder)
+            if within and wanted.issuperset(within):
+                self.copy_block(reader, folder, edits)
+                taken.update(within)
+                job.advance(sum(reader.catalog.size[within].tolist()))
+        self._empty += kept_rows(reader, -1, edits)
+        taken.update(wanted.intersection(reader.rows_of(-1)))
+        return frozenset(taken)
+
     def copy_block(self, reader: SevenReader, folder: int, edits: Edits = NOTHING) -> None:
         """Take over a block of another archive as it is, with all its entries.
 

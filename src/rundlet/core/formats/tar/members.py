@@ -107,6 +107,18 @@ class Members:
             self._settle()
             self._many.append(rows)
 
+    def cut_last(self, stored: int) -> None:
+        """The last entry has less data than its header says."""
+        *rest, _ = self._loose.pop() if self._loose else self._popped()
+        self._loose.append((*rest, stored))  # type: ignore[arg-type]
+
+    def _popped(self) -> Loose:
+        rows = self._many.pop()
+        (last,) = rows.behind(len(rows) - 1).singly()
+        columns = {column: getattr(rows, column)[:-1] for column in _NUMERIC}
+        self._many.append(Rows(NameTable.of(rows.names.all_raw()[:-1]), **columns))
+        return last
+
     def _settle(self) -> None:
         """The single rows as columns too."""
         if self._loose:

@@ -11,7 +11,7 @@ import numpy as np
 
 from rundlet.core.errors import Corrupt, FormatError, Truncated
 from rundlet.core.formats.base import ArchiveReader, Unit
-from rundlet.core.formats.compressed_stream import WITHOUT_CHECKSUM, Packing, Point, decoded, member_starts
+from rundlet.core.formats.compressed_stream import Packing, Point, decoded, member_starts, vouches
 from rundlet.core.formats.tar.headers import BLOCK
 from rundlet.core.limits import CHUNK, MIB, SMALL, Limits
 from rundlet.core.model.entry import Kind
@@ -87,6 +87,10 @@ class TarReader(ArchiveReader):
             return None
         start = int(self.index.data_at[row])
         return start, start + int(self.index.stored[row])
+
+    def plain_range(self, row: int) -> tuple[int, int] | None:
+        is_plain = int(self.index.stored[row]) == int(self.catalog.size[row])  # which it is not where it has holes
+        return self.raw_range(row) if is_plain else None
 
     def packed_again(self, edits: Edits) -> int:
         if self._packing is None or not edits:
@@ -175,6 +179,8 @@ class TarReader(ArchiveReader):
         feed.skip(int(self.index.data_at[row]) - feed.position)
         if row not in self.index.sparse:
             yield from feed.chunks(stored)
+            if stored < int(self.catalog.size[row]):
+                raise Corrupt("Bytes are missing within it.")
             return
         stretches = self.index.sparse[row]
         left = stored
@@ -187,7 +193,7 @@ class TarReader(ArchiveReader):
         return int(np.minimum(np.maximum(self.catalog.size[rows], 0), self.index.stored[rows]).sum())
 
     def lacks_checksum(self, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
-        if self._packing is not None and self._packing.id not in WITHOUT_CHECKSUM:
+        if self._packing is not None and vouches(self.source, self._packing):
             return np.zeros(len(rows), np.bool_)  # the stream around it has them
         return super().lacks_checksum(rows)
 

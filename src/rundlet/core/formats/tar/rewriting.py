@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from rundlet.core.errors import Corrupt
+from rundlet.core.errors import Corrupt, FormatError, MissingPart
 from rundlet.core.formats.tar.headers import (
     BLOCK,
     CHECKSUM,
@@ -30,11 +30,14 @@ from rundlet.core.formats.tar.headers import (
     USTAR,
     Fields,
     Type,
+    is_header,
     number,
     pax_records,
     split_name,
 )
+from rundlet.core.limits import MIB
 from rundlet.core.model.entry import Kind
+from rundlet.core.streams.exact import read_exactly
 
 if TYPE_CHECKING:
     from rundlet.core.formats.edits import Edits
@@ -45,6 +48,7 @@ _EXTENSIONS = (Type.EXTENDED, Type.SOLARIS, Type.GLOBAL, Type.GNU_NAME, Type.GNU
 _FOR_ALL = (Type.GLOBAL, Type.GNU_VOLUME)  # they hold for more than the entry behind them
 _BILLION = 1_000_000_000
 _MOST_OCTAL = 8**11
+_MOST_HEAD = 4 * MIB  # damage in front of an entry may look like anything
 
 Stretch = tuple[int, int]
 """Where bytes of the other archive's plain stream begin and end."""
@@ -130,6 +134,22 @@ def _begin(reader: TarReader, row: int) -> int:
     return int(reader.index.data_at[row - 1]) + -(-int(reader.index.stored[row - 1]) // BLOCK) * BLOCK
 
 
+def head_of(reader: TarReader, row: int) -> bytes | None:
+    """All headers of an entry of an archive that is not compressed; None where something else stands in front of its data,
+    or what stands there holds for other entries, too."""
+    begin, data_at = _begin(reader, row), int(reader.index.data_at[row])
+    if reader.index.globals or not 0 < data_at - begin <= _MOST_HEAD:
+        return None
+    try:
+        data = read_exactly(reader.source, begin, data_at - begin)
+        head = _Head(data)
+        at = len(data) - len(head.rest) - BLOCK
+        is_whole = is_header(bytes(head.block)) and not head.has(Type.GNU_VOLUME) and not head.rest
+        return data if is_whole and at >= 0 and all(is_header(block) for block in head.extensions) else None
+    except (FormatError, MissingPart):
+        return None
+
+
 class _Head:
     """The headers of one entry: extended ones, its own, and what follows on that before its data."""
 
@@ -147,7 +167,12 @@ class _Head:
             self._extensions.append((block, data[at : at + size]))
             at += size + -size % BLOCK
         self.block = bytearray(block)
-        self._rest = data[at:]
+        self.rest = data[at:]
+
+    @property
+    def extensions(self) -> list[bytes]:
+        """The headers of what stands in front of its own."""
+        return [block for block, _ in self._extensions]
 
     @property
     def is_gnu(self) -> bool:
@@ -196,7 +221,7 @@ class _Head:
         """All of it as blocks."""
         self.block[CHECKSUM] = b" " * 8
         self.block[CHECKSUM] = b"%06o\0 " % sum(self.block)
-        return b"".join(_padded(block, data) for block, data in self._extensions) + bytes(self.block) + self._rest
+        return b"".join(_padded(block, data) for block, data in self._extensions) + bytes(self.block) + self.rest
 
 
 def _alter(head: _Head, reader: TarReader, row: int, changes: Changes) -> None:

@@ -34,12 +34,14 @@ from rundlet.core.formats.tar.members import Members, Rows, Stretches
 from rundlet.core.limits import MAX_FILE, MIB
 from rundlet.core.model.catalog import NameTable
 from rundlet.core.model.entry import NO_TIME, Kind
+from rundlet.core.sentences import Sentence
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from rundlet.core.streams.feed import Feed
 
+_RECORD = 20 * BLOCK  # what an archive's end is filled up to
 _MOST_EXTENDED = 16 * MIB  # names and attributes of one entry; real ones are a few kB
 _MOST_STRETCHES = 1 << 20
 _NUMBERS = (b"size", b"mtime", b"GNU.sparse.realsize", b"GNU.sparse.size")
@@ -95,21 +97,27 @@ class Walker:
         self._blocks = np.empty((0, BLOCK), np.uint8)
         self._sizes = np.empty(0, np.int64)
         self._chart: list[int] = []
+        self._looked_at = 0
 
     def walk(self) -> Members:
         """Find every entry. Damage is noted, and the walk goes on from the next header behind it, where there is one."""
         while True:
             try:
                 self._walk()
-                for _ in self._feed.rest():  # so that damage behind the last entry and junk behind the stream are seen
-                    self._tick(self._feed.position, len(self.members))
-                return self.members
+                if self._feed.ends_within(_RECORD) or not self._find_header():
+                    for (
+                        _
+                    ) in self._feed.rest():  # so that damage behind the last entry and junk behind the stream are seen
+                        self._tick(self._feed.position, len(self.members))
+                    return self.members
+                self.members.wrong = True
+                self.members.lost = self.members.lost or Sentence("zeros stand where an item should be", {})
             except LimitExceeded:
                 raise
             except (FormatError, MissingPart) as error:
                 self._next, self._data = {}, b""
                 self.members.wrong |= isinstance(error, Corrupt)
-                if not self._find_header():
+                if not (self._go_back() or self._find_header()):
                     self.members.damaged = error.sentence
                     return self.members
                 self.members.lost = self.members.lost or error.sentence
@@ -119,22 +127,65 @@ class Walker:
         feed = self._feed
         while feed.to_what_is_there(BLOCK):
             try:
-                feed.skip(-feed.position % BLOCK)
                 buffer, at = feed.window(BLOCK)
             except (FormatError, MissingPart):
                 if feed.fault is None:
                     return False
                 continue
-            blocks = np.frombuffer(buffer, np.uint8, (len(buffer) - at) // BLOCK * BLOCK, at).reshape(-1, BLOCK)
-            if not len(blocks):
+            there = len(buffer) - at
+            if there < BLOCK:
                 return False
-            fitting = np.flatnonzero(checksums_fit(blocks)).tolist()
-            found = next((number for number in fitting if is_header(blocks[number].tobytes())), len(blocks))
-            feed.skip(found * BLOCK)
+            found = _first_header(buffer, at, -feed.position % BLOCK)
+            feed.skip(there - BLOCK + 1 if found is None else found - at)
             self._tick(feed.position, len(self.members))
-            if found < len(blocks):
+            if found is not None:
                 return True
         return False
+
+    def _go_back(self) -> bool:
+        """Where bytes are missing within the last entry, the next one begins before that seems to end: go back there.
+
+        An archive that is an entry itself has headers, too, but none of these leads over its end.
+        """
+        count = len(self.members)
+        if not count or self._looked_at == count:
+            return False
+        self._looked_at = count
+        last, here = self.members.rows(count - 1), self._feed.position
+        begin, stored = int(last.data_at[0]), int(last.stored[0])
+        end = begin + stored + -stored % BLOCK
+        at = begin
+        while at < end and self._feed.back_to(at):
+            try:
+                buffer, start = self._feed.window(BLOCK)
+            except (FormatError, MissingPart):
+                break
+            if len(buffer) - start < BLOCK:
+                break
+            found = _first_header(buffer, start, -at % BLOCK)
+            if found is None:
+                at += len(buffer) - start - BLOCK + 1
+                continue
+            at += found - start
+            if at < end and self._leads_over(at, end):
+                self.members.cut_last(at - begin)
+                return self._feed.back_to(at)
+            at += 1
+        self._feed.back_to(here)
+        return False
+
+    def _leads_over(self, at: int, end: int) -> bool:
+        """Whether headers follow on a header one after the other, to one whose data reaches over a place."""
+        while at < end and self._feed.back_to(at):
+            block = self._feed.peek(0, BLOCK)
+            if block is None or not is_header(block):
+                return False
+            size = 0 if block[TYPE] in _NO_DATA else number(block[SIZE])
+            if not 0 <= size <= MAX_FILE:
+                return False
+            at += BLOCK + size + -size % BLOCK
+            self._tick(at, len(self.members))
+        return at > end
 
     def _damaged_header(self, block: bytes) -> Corrupt:
         """What to say of a header with a wrong checksum; its data is skipped when another header follows on it."""
@@ -330,6 +381,28 @@ class Walker:
             pairs += _pairs(block[:504])
             more = block[504]
         return pairs, size
+
+
+def _first_header(buffer: bytes, at: int, aligned: int) -> int | None:
+    """Where the first header stands in memory from a place on, or None.
+
+    Args:
+        aligned: bytes behind that place to where headers stand in an archive of which nothing is missing. Elsewhere only those
+            count that have a magic.
+    """
+    first = at + aligned
+    blocks = np.frombuffer(buffer, np.uint8, max(len(buffer) - first, 0) // BLOCK * BLOCK, min(first, len(buffer)))
+    blocks = blocks.reshape(-1, BLOCK)
+    fitting = np.flatnonzero(checksums_fit(blocks)).tolist() if len(blocks) else []
+    found = next((first + number * BLOCK for number in fitting if is_header(blocks[number].tobytes())), None)
+    end = len(buffer) if found is None else found + MAGIC_AT.start
+    magic = buffer.find(USTAR[:5], at + MAGIC_AT.start, end)
+    while magic >= 0:
+        begin = magic - MAGIC_AT.start
+        if is_header(buffer[begin : begin + BLOCK]):
+            return begin
+        magic = buffer.find(USTAR[:5], magic + 1, end)
+    return found
 
 
 def _plain_names(table: NDArray[np.uint8]) -> tuple[NameTable, NDArray[np.bool_]]:

@@ -18,7 +18,7 @@ from rundlet.core.formats.edits import NOTHING, Edits
 from rundlet.core.formats.item_reading import READ_ERRORS, open_item, read_problem
 from rundlet.core.formats.tar.headers import BLOCK, Fields, Type, split_name
 from rundlet.core.formats.tar.reader import TarReader
-from rundlet.core.formats.tar.rewriting import Changes, extension, first_change, kept, read_stretches, record
+from rundlet.core.formats.tar.rewriting import Changes, extension, first_change, head_of, kept, read_stretches, record
 from rundlet.core.jobs.findings import Reason
 from rundlet.core.limits import CHUNK
 from rundlet.core.model.contents import OpenContent, OpenFile
@@ -74,6 +74,24 @@ class TarWriter:
             start = reader.member_before(first_change(reader, self._changes))
             copy_bytes(self._sink, reader.source, 0, start.packed, job.advance)
             self._start, self._written = start, start.plain
+
+    def take_over(self, reader: ArchiveReader, rows: Sequence[int], job: Job) -> frozenset[int]:
+        """Entries of an archive that is not compressed, with all that stands in front of them. The stream of another one is
+        one piece, so that all of it must be packed anew."""
+        assert isinstance(reader, TarReader)
+        if self._packer is not None:
+            return frozenset()
+        taken = set()
+        for row in sorted(rows):
+            head = head_of(reader, row)
+            if head is not None:
+                data_at, stored = int(reader.index.data_at[row]), int(reader.index.stored[row])
+                self._sink.write(head)
+                copy_bytes(self._sink, reader.source, data_at, stored, job.advance)
+                self._sink.write(bytes(-stored % BLOCK))
+                self._written += len(head) + stored + -stored % BLOCK
+                taken.add(row)
+        return frozenset(taken)
 
     def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, outcome: Outcome) -> None:
         if self._packer is None:

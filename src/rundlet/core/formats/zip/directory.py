@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import struct
 import time
+from bisect import bisect_left
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -12,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from rundlet.core.codecs.checksums import crc32
-from rundlet.core.errors import Corrupt, LimitExceeded
+from rundlet.core.errors import Corrupt, LimitExceeded, MissingPart
 from rundlet.core.formats.name_encoding import decode_name, guess_code_page
 from rundlet.core.formats.zip.end_record import End
 from rundlet.core.formats.zip.header_scan import Scan, scan
@@ -27,6 +28,7 @@ from rundlet.core.formats.zip.records import (
     Extra,
     Flag,
     Host,
+    LocalHeader,
 )
 from rundlet.core.jobs.findings import Finding, Issue, Reason, issue
 from rundlet.core.model.catalog import Catalog, NameTable
@@ -60,6 +62,7 @@ class Directory:
         aes: for entries locked with AES: version of the scheme, strength, and the method below it.
         notices: what is to be said of the archive as a whole.
         code_page: how names are read that do not say how they are written; "" when all say so.
+        recovered: the records and where each begins, where some of them were found by the headers in front of the entries.
     """
 
     catalog: Catalog
@@ -71,6 +74,7 @@ class Directory:
     aes: dict[int, tuple[int, int, int]]
     notices: list[Issue]
     code_page: str
+    recovered: tuple[bytes, I64] | None = None
 
 
 def raw_records(source: ByteSource, end: End) -> tuple[bytes, I64]:
@@ -116,7 +120,36 @@ def read_directory(source: ByteSource, end: End, limits: Limits, job: Job, code_
         notices.append(issue(source.name, Reason.COUNT_DIFFERS, said=end.entries, there=len(positions)))
     if end.trailing:
         notices.append(issue(source.name, Reason.JUNK_BEHIND, count=end.trailing))
-    return _columns(blob, positions, source, end, notices, code_page)
+    directory = _columns(blob, positions, source, end, notices, code_page)
+    directory.recovered = (blob, positions) if damaged else None
+    if end.shift and _find_moved(directory, source, end):
+        notices.append(issue(source.name, Reason.GAPS))
+    return directory
+
+
+def _find_moved(directory: Directory, source: ByteSource, end: End) -> bool:
+    """Where bytes are missing within the archive, or too many, entries in front of that place stand where the list says, and
+    those behind it are moved by as much as the list is; whether it is so."""
+    order = np.argsort(directory.offset, kind="stable")
+    offsets = directory.offset[order].tolist()
+    if not offsets or (end.shift > 0 and _is_header(source, offsets[0])):
+        return False
+    unmoved = bisect_left(offsets, True, key=lambda offset: not _is_header(source, offset - end.shift))
+    directory.offset[order[:unmoved]] -= end.shift
+    moved = bisect_left(offsets, True, lo=unmoved, key=lambda offset: _is_header(source, offset))
+    packed = directory.catalog.packed.copy()
+    packed[order[max(unmoved - 1, 0)]] = 0  # it is the one that has lost bytes, and seems to run into those behind it
+    there = np.concatenate([order[:unmoved], order[moved:]])  # of those in between, the headers are missing, too
+    directory.overlapping[:] = False
+    directory.overlapping[there] = _overlapping(directory.offset[there], packed[there], end.start)
+    return unmoved > 0
+
+
+def _is_header(source: ByteSource, at: int) -> bool:
+    try:
+        return at >= 0 and source.read_at(at, len(LocalHeader.SIGNATURE)) == LocalHeader.SIGNATURE
+    except MissingPart:
+        return False
 
 
 def scanned_directory(source: ByteSource, job: Job, code_page: str | None = None) -> Directory | None:
@@ -129,7 +162,9 @@ def scanned_directory(source: ByteSource, job: Job, code_page: str | None = None
     positions, _ = _record_positions(blob)
     anywhere = End(start=_FAR, size=0, entries=len(positions), shift=0, trailing=0)
     notices = _scan_notices(source, Finding(Reason.LIST_MISSING), found)
-    return _columns(blob, positions, source, anywhere, notices, code_page)
+    directory = _columns(blob, positions, source, anywhere, notices, code_page)
+    directory.recovered = blob, positions
+    return directory
 
 
 def _scan_notices(source: ByteSource, why: Finding, found: Scan) -> list[Issue]:

@@ -29,7 +29,7 @@ class End:
     Attributes:
         start, size: its place in the source, in bytes.
         entries: how many entries it is said to have.
-        shift: bytes in front of the archive; all offsets count from behind them.
+        shift: bytes in front of the archive; all offsets count from behind them. Fewer than none where some of it are missing.
         trailing: bytes behind the archive that don't belong to it.
         comment: bytes of the archive's comment.
     """
@@ -95,7 +95,7 @@ def _locate(source: ByteSource, position: int, record: EndRecord, trailing: int)
         start = starts[record.directory_disk] + offset
         return End(start=start, size=min(size, source.size - start), entries=entries, shift=0, trailing=trailing)
     start = end - size
-    if start < 0 or start < offset:
+    if start < 0 or (start < offset and source.read_at(start, 4) != CENTRAL_SIGNATURE):
         return None
     if size and source.read_at(start, 4) != CENTRAL_SIGNATURE:
         if source.read_at(offset, 4) != CENTRAL_SIGNATURE:

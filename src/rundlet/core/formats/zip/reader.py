@@ -54,6 +54,7 @@ _ENCRYPTED = int(Flag.ENCRYPTED)
 _STORED, _DEFLATED, _PPMD, _AES = int(Method.STORED), int(Method.DEFLATED), int(Method.PPMD), int(Method.AES)
 _WITHOUT_CHECKSUM = 2  # the second version of the AES scheme has its authentication code in place of the CRC
 _BATCH = 64
+_FINE = 512  # packed bytes that are lost before damage, at the most
 _HEAD_ROOM = 1024  # for the header before an entry's data, which is 30 bytes and two names as a rule
 
 
@@ -105,6 +106,23 @@ class ZipReader(ArchiveReader):
         *_, name_length, extra_length = LocalHeader.LAYOUT.unpack(data)
         start = offset + len(data) + name_length + extra_length
         return start, start + max(self.catalog.packed.item(row), 0)
+
+    def plain_range(self, row: int) -> tuple[int, int] | None:
+        is_plain = self.directory.method.item(row) == _STORED and not self.catalog.encrypted.item(row)
+        return self.raw_range(row) if is_plain else None
+
+    def readable(self, row: int) -> Iterator[bytes]:
+        data_at = self._data_start(row, self.source)
+        size, packed, method = (
+            self.catalog.size.item(row),
+            self.catalog.packed.item(row),
+            self.directory.method.item(row),
+        )
+        raw: Iterable[bytes] = chunks(self.source, data_at, packed, chunk=_FINE)
+        if self.catalog.encrypted.item(row):
+            raw = self._decrypted(row, data_at)
+            method = self.directory.aes[row][2] if method == _AES else method
+        yield from _decoded(method, raw, size, self._memory)
 
     def contradiction(self, row: int) -> Finding | None:
         """That the header in front of an entry has another name than the file list (section 4.4.17)."""

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import itertools
 import struct
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from rundlet.core.errors import Corrupt, PlanError
+from rundlet.core.errors import Corrupt, FormatError, MissingPart, PlanError
+from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.name_encoding import decode_name
 from rundlet.core.formats.zip.directory import raw_records
 from rundlet.core.formats.zip.headers import dos_time, time_fields
@@ -40,7 +41,6 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from rundlet.core.formats.base import Sink
-    from rundlet.core.formats.edits import Edits
     from rundlet.core.formats.zip.reader import ZipReader
 
 _OFFSET_AT = 42  # in a record of the central directory
@@ -135,6 +135,72 @@ def keep(reader: ZipReader, edits: Edits, sink: Sink, tick: Callable[[int], obje
             offsets[rows[0]] = sink.tell()
             _copy_altered(reader, int(rows[0]), edits, sink, begin, stop, tick)
     return _records(blob, at, offsets - end.shift, reader, edits)
+
+
+def take_over(
+    reader: ZipReader, rows: Sequence[int], sink: Sink, tick: Callable[[int], object]
+) -> tuple[bytes, frozenset[int]]:
+    """Write entries that are intact, and nothing of what stands between them, to a sink.
+
+    Returns:
+        Their records for the central directory, one behind the other, in the archive's order; and which they are. An entry
+        whose two headers contradict each other is not among them.
+
+    Raises:
+        RundletError: when one of them can't be read.
+    """
+    source, directory = reader.source, reader.directory
+    if directory.recovered is not None:
+        blob, at = directory.recovered
+    else:
+        assert reader.end is not None, "a list that was not recovered was read"
+        blob, at = raw_records(source, reader.end)
+    offsets = np.zeros(len(at), np.int64)
+    taken = set()
+    for row in sorted(rows, key=directory.offset.item):
+        head = _sound_head(reader, row)
+        if head is None:
+            continue
+        taken.add(row)
+        begin, length = directory.offset.item(row), len(head)
+        packed = max(reader.catalog.packed.item(row), 0)
+        offsets[row] = sink.tell()
+        sink.write(head)
+        copy_bytes(sink, source, begin + length, packed, tick)
+        if struct.unpack_from("<H", head, 6)[0] & Flag.DESCRIPTOR:
+            sink.write(_descriptor(head, reader, row, packed))
+    gone = frozenset(range(len(at))) - taken
+    return _records(blob, at, offsets, reader, Edits(removed=gone)), frozenset(taken)
+
+
+def _sound_head(reader: ZipReader, row: int) -> bytes | None:
+    """The local header of an entry, where it says what the file list says."""
+    begin, catalog = reader.directory.offset.item(row), reader.catalog
+    try:
+        head = read_exactly(reader.source, begin, _LOCAL_SIZE)
+        head = read_exactly(reader.source, begin, _LOCAL_SIZE + sum(struct.unpack_from("<HH", head, 26)))
+        shared = _Shared.unpack(head, 4, _LOCAL_SIZE)
+        if not head.startswith(LocalHeader.SIGNATURE) or reader.contradiction(row) is not None:
+            return None
+    except (FormatError, MissingPart):
+        return None
+    said = shared.method, shared.crc, shared.packed, shared.size
+    listed = (
+        reader.directory.method.item(row),
+        *(column.item(row) for column in (catalog.crc, catalog.packed, catalog.size)),
+    )
+    is_streamed = shared.flags & Flag.DESCRIPTOR and said[0] == listed[0]
+    is_wide = MAX32 in (shared.packed, shared.size) and said[:2] == listed[:2]
+    if catalog.kind.item(row) == Kind.DIR and any(listed[1:]):
+        return None
+    return head if is_streamed or is_wide or said == listed else None
+
+
+def _descriptor(head: bytes, reader: ZipReader, row: int, packed: int) -> bytes:
+    """What stands behind the data of an entry that was written as a stream (section 4.3.9)."""
+    is_wide = any(kind == Extra.ZIP64 for kind, _ in _fields(_Shared.unpack(head, 4, _LOCAL_SIZE).extra))
+    numbers = reader.catalog.crc.item(row) & MAX32, packed, reader.catalog.size.item(row)
+    return b"PK\x07\x08" + struct.pack("<I2Q" if is_wide else "<3I", *numbers)
 
 
 def _runs(touched: NDArray[np.bool_]) -> Iterator[slice]:

@@ -27,7 +27,7 @@ from rundlet.core.formats.zip.records import (
     Host,
     Method,
 )
-from rundlet.core.formats.zip.rewriting import keep
+from rundlet.core.formats.zip.rewriting import keep, take_over
 from rundlet.core.formats.zip.tasks import Failed, How, Packed, Piece, Step, is_small, tasks
 from rundlet.core.jobs.findings import Reason
 from rundlet.core.jobs.worker_process import WORTH_IT
@@ -78,6 +78,12 @@ class ZipWriter:
         self._kept_count = len(reader.catalog) - len(edits.removed)
         self._shift = end.shift
         self._comment = reader.source.read_at(reader.source.size - end.trailing - end.comment, end.comment)
+
+    def take_over(self, reader: ArchiveReader, rows: Sequence[int], job: Job) -> frozenset[int]:
+        assert isinstance(reader, ZipReader)
+        self._kept, taken = take_over(reader, rows, self._sink, job.advance)
+        self._kept_count = len(taken)
+        return taken
 
     def write(self, items: Sequence[PackItem], *, pool: Pool, job: Job, outcome: Outcome) -> None:
         helpers = self._helpers(items, pool)

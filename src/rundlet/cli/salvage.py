@@ -1,0 +1,74 @@
+"""Save what is intact in a damaged archive as a new one, with a report beside it."""
+
+from __future__ import annotations
+
+import argparse
+from contextlib import closing
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rundlet.cli.archives import given_password, open_given
+from rundlet.cli.pack import format_of
+from rundlet.cli.reading import add_reading
+from rundlet.cli.render import note, outcome_value, with_progress
+from rundlet.core.formats.detect import WRITABLE
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.plans.pack_plan import PackClash
+from rundlet.core.text import plain_path
+from rundlet.core.work.salvager import Condition, salvage
+from rundlet.presentation.checks import salvage_report
+from rundlet.presentation.outcomes import presenter_of
+
+if TYPE_CHECKING:
+    from rundlet.cli.render import Output
+    from rundlet.core.jobs.outcomes import Salvaged
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What ``rundlet salvage`` takes."""
+    parser.add_argument("archive", type=Path, metavar="ARCHIVE")
+    parser.add_argument("out", type=Path, metavar="OUT", help="the archive to make")
+    parser.add_argument(
+        "--damaged-too", action="store_true", help="put damaged files into it as far as they can be read"
+    )
+    parser.add_argument(
+        "--format", choices=[each.info.id for each in WRITABLE], help="by default what the extension of OUT stands for"
+    )
+    parser.add_argument("--on-clash", choices=[rule.value for rule in PackClash], default=PackClash.REFUSE.value)
+    add_reading(parser)
+
+
+def run(options: argparse.Namespace, output: Output) -> int:
+    """Save what is intact; 1 when something is lost."""
+    info = format_of(options)
+    password = given_password(options)
+    with closing(open_given(options.archive, options, password)) as reader:
+        locked = bool(reader.catalog.encrypted.any()) or reader.names_hidden
+        write = WriteOptions(
+            info.default_level, password=(password or "") if locked else "", hide_names=reader.names_hidden
+        )
+
+        def report(outcome: Salvaged, condition: Condition) -> str:
+            verdicts = [
+                (plain_path(reader.catalog.path(row)), verdict) for row, verdict in sorted(condition.verdicts.items())
+            ]
+            return salvage_report(options.archive, outcome, verdicts)
+
+        outcome = with_progress(
+            lambda job: salvage(
+                reader,
+                options.out,
+                info,
+                job,
+                options=write,
+                parts_too=options.damaged_too,
+                on_clash=PackClash(options.on_clash),
+                report=report,
+            )
+        )
+    note(outcome, [options.archive])
+    output.say(presenter_of(outcome).summary(outcome))
+    if output.json:
+        facts = {name: getattr(outcome, name) for name in ("taken_over", "parts", "damaged", "missing", "unreadable")}
+        output.value(outcome_value(outcome) | facts | {"created": outcome.created})
+    return int(output.issues(outcome.issues))

@@ -1,0 +1,367 @@
+"""Saving what is intact in a damaged archive: it becomes a new one, which is read back before it is kept."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path, PurePosixPath
+from typing import IO, TYPE_CHECKING
+
+import numpy as np
+
+from rundlet.core.codecs.parallel import Pool, cores
+from rundlet.core.errors import (
+    Corrupt,
+    FileProblem,
+    FormatError,
+    LimitExceeded,
+    MissingPart,
+    PlanError,
+    RundletError,
+)
+from rundlet.core.formats.detect import by_id
+from rundlet.core.formats.entry_contents import ArchiveContents
+from rundlet.core.fs.replaced import settle_backup
+from rundlet.core.fs.unfinished import noted
+from rundlet.core.jobs.findings import Issue, Reason, issue
+from rundlet.core.jobs.job import Job
+from rundlet.core.jobs.outcomes import Checked, Salvaged
+from rundlet.core.limits import CHUNK, KIB, Limits
+from rundlet.core.model.contents import ContentSource, OpenContent
+from rundlet.core.model.entry import NO_TIME, Kind
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.item import PackItem
+from rundlet.core.model.opening import Opening
+from rundlet.core.plans.convert_plan import items_in
+from rundlet.core.plans.pack_plan import PackClash, settled
+from rundlet.core.streams.private import cache_root, private_folder
+from rundlet.core.streams.sinks import ArchiveSink
+from rundlet.core.text import plain_path
+from rundlet.core.work.checker import Verdict, check, rows_to_check
+from rundlet.core.work.verify import WrittenSource
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.model.format_info import FormatInfo
+
+_FINE = 512  # bytes that are lost beside damage, at the most
+_MEMORY = 1 << 40  # what was written here is read with whatever it takes
+
+
+@dataclass(slots=True)
+class Condition:
+    """What is so of a damaged archive.
+
+    Attributes:
+        checked: what reading it came to.
+        verdicts: of each row that was read.
+    """
+
+    checked: Checked
+    verdicts: dict[int, Verdict] = field(default_factory=dict)
+
+    def intact(self, reader: ArchiveReader) -> list[int]:
+        """The rows that can be had as they are: files and links that are intact, folders, and further names of such files."""
+        kinds = reader.catalog.kind
+        good = {row for row, verdict in self.verdicts.items() if verdict.is_good}
+        good.update(np.flatnonzero(kinds == Kind.DIR).tolist())
+        good.update(row for row in np.flatnonzero(kinds == Kind.HARD).tolist() if reader.hard_target(row) in good)
+        return sorted(good)
+
+
+Report = Callable[[Salvaged, Condition], str]
+"""What is to be said of it in a file beside the new archive."""
+
+
+def salvage(
+    reader: ArchiveReader,
+    target: Path,
+    info: FormatInfo,
+    job: Job | None = None,
+    *,
+    options: WriteOptions | None = None,
+    parts_too: bool = False,
+    on_clash: PackClash = PackClash.REFUSE,
+    report: Report | None = None,
+    workers: int | None = None,
+) -> Salvaged:
+    """Put all that is intact in an archive into a new one.
+
+    In the same format it is taken over as it is packed, where it can be told from what is damaged; else it is packed anew.
+
+    Args:
+        reader: the damaged archive, unlocked where it is locked.
+        target: the new archive.
+        info: its format.
+        options: how what has to be packed anew is packed.
+        parts_too: whether damaged files are put into it as far as they can be read, under names that say so. Where the archive
+            holds them as they are, what stands behind the damage is saved, too, with zeros in place of what is missing.
+        on_clash: what happens when the name is taken; see :class:`~rundlet.core.plans.pack_plan.PackClash`.
+        report: makes what is written into a text file beside the new archive.
+
+    Raises:
+        PlanError: when nothing is intact.
+        Clash: when the name is taken and the rule is to refuse.
+        FileProblem: when the new archive can't be written.
+        Corrupt: when what was written can't be read back; it is not kept then.
+    """
+    job = job or Job()
+    started = time.monotonic()
+    options = options or WriteOptions(info.default_level)
+    target, replaces = settled(target, on_clash, in_parts=False)
+    condition = condition_of(reader, job, workers=workers)
+    checked = condition.checked
+    outcome = Salvaged(
+        target,
+        damaged=checked.damaged,
+        missing=checked.missing,
+        unreadable=checked.unreadable,
+        bytes_in=reader.source.size,
+    )
+    with contextlib.ExitStack() as held:
+        rows = condition.intact(reader)
+        pieces = _Pieces(reader, held)
+        parts = pieces.of(_worth_trying(condition), job) if parts_too else []
+        wanted = int(np.isin(reader.catalog.kind[rows], (Kind.FILE, Kind.LINK, Kind.HARD)).sum()) if rows else 0
+        if not wanted and not parts:
+            raise PlanError(
+                "Nothing in {archive:name} is intact, so there is nothing to save.",
+                hint="Fetch it again.",
+                archive=reader.source.name,
+            )
+        pool = Pool(workers or cores(), "salvage")
+        held.callback(pool.shutdown, cancel_futures=True)
+        sink = ArchiveSink(target, replace=replaces)
+        held.callback(sink.close)
+        writing = _Writing(reader, info, options, sink, pool, job)
+        try:
+            writing.write(rows, parts, outcome, take_over=reader.info.id == info.id)
+        except FileProblem:
+            raise
+        except (RundletError, Corrupt):
+            # What was taken over can't be told from what is damaged after all.
+            sink.rewind(0)
+            outcome.files = outcome.taken_over = 0
+            outcome.issues.clear()
+            writing.write(rows, parts, outcome, take_over=False)
+        outcome.issues[:0] = [*checked.issues, *pieces.issues]
+        outcome.parts = len(parts)
+        outcome.bytes_out = sink.tell()
+        job.checkpoint()
+        paths = sink.paths
+        with noted([target.parent]):
+            settle_backup(sink.commit(), outcome, keep=True)
+        outcome.created += map(str, paths)
+    outcome.seconds = time.monotonic() - started
+    if report is not None:
+        outcome.created.append(str(_written_report(target, info, report(outcome, condition))))
+    return outcome
+
+
+def condition_of(reader: ArchiveReader, job: Job, *, workers: int | None = None) -> Condition:
+    """Read all of an archive, and note what is so of each item."""
+    verdicts: dict[int, Verdict] = {}
+    rows = rows_to_check(reader)
+    if not len(rows):
+        return Condition(Checked(Path(reader.source.name), issues=list(reader.notices)))
+    checked = check(reader, job, tell=verdicts.__setitem__, workers=workers)
+    return Condition(checked, verdicts)
+
+
+def _worth_trying(condition: Condition) -> list[int]:
+    wanted = (Verdict.DAMAGED, Verdict.MISSING)
+    return sorted(row for row, verdict in condition.verdicts.items() if verdict in wanted)
+
+
+def _written_report(target: Path, info: FormatInfo, text: str) -> Path:
+    stem = target.name.removesuffix(info.ending)
+    path = target.with_name(f"{stem} report.txt")
+    number = 1
+    while True:
+        try:
+            with path.open("x", encoding="utf-8", errors="surrogateescape") as file:
+                file.write(text)
+        except FileExistsError:
+            number += 1
+            path = target.with_name(f"{stem} report {number}.txt")
+        else:
+            return path
+
+
+class _Writing:
+    """The new archive on its way."""
+
+    def __init__(
+        self, reader: ArchiveReader, info: FormatInfo, options: WriteOptions, sink: ArchiveSink, pool: Pool, job: Job
+    ) -> None:
+        self._reader = reader
+        self._info = info
+        self._options = options
+        self._sink = sink
+        self._pool = pool
+        self._job = job
+
+    def write(self, rows: Sequence[int], parts: Sequence[PackItem], outcome: Salvaged, *, take_over: bool) -> None:
+        """Write it, and read it back."""
+        reader, kinds = self._reader, self._reader.catalog.kind
+        writer = by_id(self._info.id).create(self._sink, self._options)
+        total = int(np.maximum(reader.catalog.size[list(rows)], 0).sum()) + sum(part.size for part in parts)
+        self._job.begin("Saving", total_bytes=total, total_entries=len(rows) + len(parts))
+        taken = writer.take_over(reader, _alike_once(reader, rows), self._job) if take_over else frozenset()
+        rest = [row for row in rows if row not in taken]
+        contents = ArchiveContents(reader, [row for row in rest if kinds[row] == Kind.FILE])
+        try:
+            items, issues = items_in(reader, contents, rest, self._job)
+            known = {plain_path(reader.catalog.path(row)) for row in taken}
+            items = [item for item in items if item.path not in known]
+            writer.write([*items, *parts], pool=self._pool, job=self._job, outcome=outcome)
+            writer.finish()
+        finally:
+            contents.close()
+        outcome.issues += issues
+        outcome.taken_over = sum(kinds[row] in (Kind.FILE, Kind.HARD) for row in taken)
+        outcome.files += outcome.taken_over - len(parts)
+        self._read_back(len(taken) + len(items) + len(parts))
+
+    def _read_back(self, count: int) -> None:
+        opening = Opening(password=self._options.password or None, limits=Limits(memory_bytes=_MEMORY))
+        written = by_id(self._info.id).open(WrittenSource(self._sink), opening)
+        if self._options.password and not written.unlocked:
+            written.unlock(self._options.password)
+        checked = check(written, self._job)
+        if checked.problems or len(written.catalog) != count:
+            raise Corrupt(
+                "No archive was made, as what was written can't be read back. The disk with {folder:name} may be failing.",
+                folder=str(self._sink.target.parent),
+            )
+
+
+def _alike_once(reader: ArchiveReader, rows: Sequence[int]) -> list[int]:
+    """Rows of which no two have one name; the last of each name is what unpacking gives."""
+    last = {plain_path(reader.catalog.path(row)): row for row in rows}
+    return sorted(last.values())
+
+
+class _Piece(ContentSource):
+    """What could be read of a file, in a private file without a name."""
+
+    def __init__(self, file: IO[bytes]) -> None:
+        self._file = file
+
+    @property
+    def size(self) -> int:
+        """Bytes of it."""
+        return os.fstat(self._file.fileno()).st_size
+
+    def open(self) -> OpenContent:
+        return _OpenPiece(self._file.fileno())
+
+
+class _OpenPiece:
+    def __init__(self, fd: int) -> None:
+        self._fd = fd
+
+    @property
+    def size(self) -> int:
+        return os.fstat(self._fd).st_size
+
+    def read(self, length: int, offset: int) -> bytes:
+        return os.pread(self._fd, length, offset)
+
+    def close(self) -> None:
+        """The file is its owner's."""
+
+
+class _Pieces:
+    """Damaged files as far as they can be read.
+
+    Attributes:
+        issues: what was saved of each.
+    """
+
+    def __init__(self, reader: ArchiveReader, held: contextlib.ExitStack) -> None:
+        self._reader = reader
+        self._held = held
+        self.issues: list[Issue] = []
+
+    def of(self, rows: Sequence[int], job: Job) -> list[PackItem]:
+        """Items of what could be read of some files."""
+        catalog = self._reader.catalog
+        taken = {plain_path(catalog.path(row)) for row in range(len(catalog))}
+        items = []
+        folder = str(private_folder(cache_root()))
+        for row in rows:
+            job.checkpoint()
+            if catalog.kind[row] != Kind.FILE:
+                continue
+            file = self._held.enter_context(tempfile.TemporaryFile(dir=folder))  # noqa: SIM115 - it is closed with what holds it
+            there = 0
+            for data, is_real in self._readable(row):
+                file.write(data)
+                there += len(data) if is_real else 0
+                job.checkpoint()
+            file.flush()
+            piece, entry = _Piece(file), catalog.entry(row)
+            if not there:
+                continue
+            path = _saying_so(plain_path(entry.path), taken)
+            taken.add(path)
+            time_ns = entry.mtime_ns if entry.mtime_ns != NO_TIME else 0
+            items.append(PackItem(path, Kind.FILE, "", piece.size, time_ns, entry.mode or 0o644, content=piece))
+            size = max(int(catalog.size[row]), there)
+            self.issues.append(issue(entry.path, Reason.ONLY_IN_PART, there=there, all=size, name=path))
+        return items
+
+    def _readable(self, row: int) -> Iterator[tuple[bytes, bool]]:
+        """What can be read of a file, in order; zeros stand for what is missing in between, and are not real."""
+        try:
+            place = self._reader.plain_range(row)
+        except (FormatError, MissingPart):
+            place = None
+        if place is not None:
+            yield from self._plain(*place)
+            return
+        with contextlib.suppress(FormatError, MissingPart, LimitExceeded):
+            for data in self._reader.readable(row):
+                yield bytes(data), True
+
+    def _plain(self, begin: int, end: int) -> Iterator[tuple[bytes, bool]]:
+        missing = 0
+        at = begin
+        end = min(end, self._reader.source.size)
+        while at < end:
+            length = min(CHUNK, end - at)
+            try:
+                data = self._reader.source.read_at(at, length)
+            except MissingPart:
+                length = min(_FINE, end - at)
+                data = self._fine(at, length)
+            if data:
+                if missing:
+                    yield from ((bytes(min(64 * KIB, missing - step)), False) for step in range(0, missing, 64 * KIB))
+                yield data, True
+                missing = 0
+            else:
+                missing += length
+            at += length
+
+    def _fine(self, at: int, length: int) -> bytes:
+        try:
+            return self._reader.source.read_at(at, length)
+        except MissingPart:
+            return b""
+
+
+def _saying_so(path: str, taken: set[str]) -> str:
+    """A name that says that this is not all of the file."""
+    whole = PurePosixPath(path)
+    name = f"{whole.stem} (damaged){whole.suffix}"
+    number = 1
+    while str(whole.with_name(name)) in taken:
+        number += 1
+        name = f"{whole.stem} (damaged {number}){whole.suffix}"
+    return str(whole.with_name(name))

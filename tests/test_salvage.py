@@ -1,0 +1,213 @@
+"""What is intact in a damaged archive comes out of it, all of it and nothing else."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import itertools
+import os
+import random
+import tarfile
+import zipfile
+from collections.abc import Callable, Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import pytest
+from backports import zstd
+
+import second_reader
+from rundlet.core.errors import RundletError
+from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.formats.sevenz.reader import SevenReader
+from rundlet.core.formats.tar.reader import TarReader
+from rundlet.core.model.entry import Kind
+from rundlet.core.work.salvager import salvage
+from support import at_length_too, pack_to, rounds, scratch, xz_in_blocks
+
+FORMATS = ("zip", "7z", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst")
+_STEP = 512
+_PIECE = 100_000
+_CHECKED = {int(zstd.CompressionParameter.checksum_flag): 1}
+PIECES: dict[str, Callable[[list[bytes]], bytes]] = {
+    "tar.gz": lambda pieces: b"".join(map(gzip.compress, pieces)),
+    "tar.xz": xz_in_blocks,
+    "tar.zst": lambda pieces: b"".join(zstd.compress(piece, options=_CHECKED) for piece in pieces),
+}
+"""Ours begin anew only after megabytes."""
+
+
+def tree(folder: Path, seed: int = 1) -> dict[str, bytes]:
+    """Files of many sizes, some of them text and some of them noise, by their paths in an archive of the folder."""
+    chance = random.Random(seed)
+    found = {}
+    words = [chance.randbytes(4).hex() for _ in range(400)]
+    for number in range(70):
+        size = int(2 ** chance.uniform(3, 17.5))
+        text = " ".join(chance.choices(words, k=size // 9 + 1)).encode()[:size]
+        data = chance.randbytes(size) if number % 3 == 0 else text
+        name = f"tree/{number % 4}/{number:02}.{'bin' if number % 3 == 0 else 'txt'}"
+        path = folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(data)
+        found[name] = data
+    (folder / "tree/link").symlink_to("0/00.bin")
+    os.link(folder / "tree/1/01.txt", folder / "tree/twin.txt")
+    found["tree/twin.txt"] = found["tree/1/01.txt"]
+    return found
+
+
+@dataclass(frozen=True)
+class Damage:
+    """What is done to an archive.
+
+    Attributes:
+        how: flip a bit, write noise or zeros over a stretch, cut off what is behind it, or take it out.
+        begin, end: the stretch.
+    """
+
+    how: str
+    begin: int
+    end: int
+
+    def of(self, data: bytes, chance: random.Random) -> bytes:
+        """The damaged bytes."""
+        begin, end = self.begin, self.end
+        if self.how == "flip":
+            return data[:begin] + bytes([data[begin] ^ 1 << chance.randrange(8)]) + data[begin + 1 :]
+        if self.how == "cut off":
+            return data[:begin]
+        between = {"zeros": bytes(end - begin), "noise": chance.randbytes(end - begin), "taken out": b""}[self.how]
+        return data[:begin] + between + data[end:]
+
+    def hits(self, begin: int, end: int) -> bool:
+        """Whether any of these bytes is touched."""
+        return self.begin < end and begin < self.end
+
+
+def damages(chance: random.Random, size: int) -> Damage:
+    how = chance.choice(["flip", "zeros", "noise", "cut off", "taken out"])
+    begin = chance.randrange(6, size)  # what begins with something else is no archive of any format
+    length = 1 if how == "flip" else size - begin if how == "cut off" else int(2 ** chance.uniform(2, 16))
+    return Damage(how, begin, min(begin + length, size))
+
+
+def pieces_of(archive: Path, fmt: str) -> tuple[list[tuple[str, list[tuple[int, int]]]], list[tuple[int, int]]]:
+    """For each file the stretches of an intact archive that it can't do without, and those that nothing can do without."""
+    with closing(open_archive(archive)) as reader:
+        rows = np.flatnonzero(np.isin(reader.catalog.kind, (Kind.FILE, Kind.HARD))).tolist()
+        size = archive.stat().st_size
+        paths = [reader.catalog.path(row) for row in rows]
+        vital: list[tuple[int, int]] = []
+        needs: list[list[tuple[int, int]]] = []
+        if isinstance(reader, SevenReader):
+            ends = [end for row in rows if (place := reader.raw_range(row)) is not None for end in [place[1]]]
+            vital = [(max(ends), size)]
+            needs = [[reader.raw_range(row) or (0, 0)] for row in rows]
+        elif isinstance(reader, TarReader):
+            index = reader.index
+            for row in rows:
+                at = [row, *([reader.hard_target(row) or row] if reader.catalog.kind[row] == Kind.HARD else [])]
+                stretches = []
+                for one in at:
+                    begin = int(index.data_at[one - 1] + -(-index.stored[one - 1] // _STEP) * _STEP) if one else 0
+                    stretches.append((begin, int(index.data_at[one] + index.stored[one])))
+                needs.append(stretches)
+            if fmt != "tar":
+                points = [point for point in index.points if not point.window]
+                bounds = [(p.packed, q.packed, p.plain, q.plain) for p, q in itertools.pairwise(points)]
+                bounds.append((points[-1].packed, size, points[-1].plain, 1 << 60))
+                needs = [
+                    [
+                        (max(a - 8, 0), b + 8)
+                        for a, b, plain, stop in bounds
+                        for begin, end in stretches
+                        if begin < stop and plain < end
+                    ]
+                    for stretches in needs
+                ]
+        else:
+            starts = (reader.extents(np.array(rows)) or ((),))[0]
+            for row, start in zip(rows, starts, strict=True):
+                place = reader.raw_range(row)
+                needs.append([(int(start), place[1] if place else int(start))])
+        return list(zip(paths, needs, strict=True)), vital
+
+
+def read(archive: Path, fmt: str) -> Iterator[tuple[str, bytes]]:
+    """What a second reader finds in an archive."""
+    if fmt == "zip":
+        with zipfile.ZipFile(archive) as zipped:
+            assert zipped.testzip() is None
+            for info in zipped.infolist():
+                if not info.is_dir() and info.external_attr >> 28 != 0o12:
+                    yield info.filename, zipped.read(info)
+    elif fmt == "7z":
+        for entry in second_reader.read(archive.read_bytes()):
+            is_link = (entry.attributes or 0) >> 28 == 0o12
+            if not entry.is_folder and not is_link:
+                yield entry.name, entry.data
+    else:
+        data = archive.read_bytes()
+        if fmt == "tar.zst":
+            data = zstd.decompress(data)
+        with tarfile.open(fileobj=io.BytesIO(data)) as tar:
+            for member in tar.getmembers():
+                if member.isfile() or member.islnk():
+                    file = tar.extractfile(member)
+                    assert file is not None
+                    yield member.name, file.read()
+
+
+@at_length_too
+@pytest.mark.timeout(1800)
+@pytest.mark.parametrize("fmt", FORMATS)
+def test_all_that_is_intact_comes_out(fmt: str, tmp_path: Path, record_property: Callable[[str, object], None]) -> None:
+    """Against the best that is possible, which is known from where the damage lies."""
+    original = tree(tmp_path)
+    whole = tmp_path / f"whole.{fmt}"
+    if fmt in PIECES:
+        pack_to(tmp_path / "whole.tar", [tmp_path / "tree"], fmt="tar")
+        plain = (tmp_path / "whole.tar").read_bytes()
+        whole.write_bytes(PIECES[fmt]([plain[at : at + _PIECE] for at in range(0, len(plain), _PIECE)]))
+    else:
+        pack_to(whole, [tmp_path / "tree"], fmt=fmt)
+    needs, vital = pieces_of(whole, fmt)
+    data = whole.read_bytes()
+    best = saved = more = 0
+    for seed in range(rounds(8, 200)):
+        chance = random.Random(f"{fmt} {seed}")
+        damage = damages(chance, len(data))
+        required = {
+            path for path, stretches in needs if not any(damage.hits(*stretch) for stretch in [*stretches, *vital])
+        }
+        with scratch() as folder:
+            broken = folder / f"broken.{fmt}"
+            broken.write_bytes(damage.of(data, chance))
+            found = saved_of(broken, fmt)
+        wrong = {path for path, held in found.items() if held != original.get(path)}
+        wrong -= {"tree/link"}  # that an item is a link is said nowhere but in a zip's file list
+        if fmt == "tar":  # which keeps no checksums of contents
+            wrong &= required
+        assert not wrong, (seed, damage, wrong)
+        missing = required - set(found)
+        best += len(required)
+        saved += len(required) - len(missing)
+        more += len(set(found) - required)
+        assert not missing, (seed, damage, sorted(missing))
+    assert best and saved == best
+    record_property("saved", f"{saved} of {best} that could be, and {more} more")
+
+
+def saved_of(broken: Path, fmt: str) -> dict[str, bytes]:
+    """What salvaging gives, as a second reader sees it."""
+    out = broken.with_name(f"saved.{fmt}")
+    try:
+        with closing(open_archive(broken)) as reader:
+            salvage(reader, out, by_id(fmt).info)
+    except RundletError:
+        assert not list(broken.parent.glob("saved*")) and len(list(broken.parent.iterdir())) == 1
+        return {}
+    return dict(read(out, fmt))
