@@ -166,12 +166,20 @@ def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, monk
     to.select_bad.click()
     settle()
     assert window.workspace.selection.items == 4 and to.go.text() == "Check 4 files"
+    to.damaged_too.click()
     to.save_good.click()
     settle()
+    tree = window.target.change.view
+    assert tree.model().rowCount() == 1 and tree.model().index(0, 0).data() == "good.txt"
     assert window.how.change.statement.text() == "A new archive of 1 intact file"
     window.target.go.click()
     settle()
-    assert held(home / "bad.7z") == {"good.txt": b"good"}
+    assert held(home / "bad.7z") == {"good.txt": b"good", "sum (damaged).txt": b"content"}
+    assert "✗ can't be read  locked.txt" in (home / "bad report.txt").read_text()
+    assert window.strip.problems_button.isVisible()
+    window.window_actions["undo"].trigger()
+    settle()
+    assert not (home / "bad.7z").exists() and not (home / "bad report.txt").exists() and (home / "bad.zip").exists()
     window.how.within.chosen.emit("check")
     to.unpack_good.click()
     settle()

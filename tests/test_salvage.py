@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import io
 import itertools
+import json
 import os
 import random
 import tarfile
@@ -19,13 +20,17 @@ import pytest
 from backports import zstd
 
 import second_reader
-from rundlet.core.errors import RundletError
+from rundlet.cli.main import main
+from rundlet.core.errors import PasswordNeeded, RundletError
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.model.entry import Kind
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.plans.pack_plan import plan_pack
+from rundlet.core.work.packer import pack
 from rundlet.core.work.salvager import salvage
-from support import at_length_too, pack_to, rounds, scratch, xz_in_blocks
+from support import at_length_too, contents, pack_to, rounds, scratch, xz_in_blocks
 
 FORMATS = ("zip", "7z", "tar", "tar.gz", "tar.bz2", "tar.xz", "tar.zst")
 _STEP = 512
@@ -177,9 +182,15 @@ def test_all_that_is_intact_comes_out(fmt: str, tmp_path: Path, record_property:
     needs, vital = pieces_of(whole, fmt)
     data = whole.read_bytes()
     best = saved = more = 0
-    for seed in range(rounds(8, 200)):
+    middle = len(data) // 2
+    always = [
+        Damage("taken out", middle, middle + 333),
+        Damage("zeros", middle, middle + 2048),
+        Damage("zeros", 8, 32),  # what leads to the list of a 7z
+    ]
+    for seed in range(rounds(7, 200)):
         chance = random.Random(f"{fmt} {seed}")
-        damage = damages(chance, len(data))
+        damage = always[seed] if seed < len(always) else damages(chance, len(data))
         required = {
             path for path, stretches in needs if not any(damage.hits(*stretch) for stretch in [*stretches, *vital])
         }
@@ -211,3 +222,101 @@ def saved_of(broken: Path, fmt: str) -> dict[str, bytes]:
         assert not list(broken.parent.glob("saved*")) and len(list(broken.parent.iterdir())) == 1
         return {}
     return dict(read(out, fmt))
+
+
+def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """C4: a report beside the new archive, damaged files as far as they can be read, and nothing where all is lost."""
+    original = tree(tmp_path)
+    big = random.Random(3).randbytes(300_000)
+    (tmp_path / "tree/big.bin").write_bytes(big)
+    (tmp_path / "tree/long.txt").write_bytes(b"".join(b"%d\n" % number for number in range(60_000)))
+    pack_to(tmp_path / "whole.zip", [tmp_path / "tree"])
+    data = bytearray((tmp_path / "whole.zip").read_bytes())
+    with closing(open_archive(tmp_path / "whole.zip")) as reader:
+        for row in range(len(reader.catalog)):
+            if reader.catalog.path(row) in ("tree/big.bin", "tree/long.txt", "tree/0/00.bin"):
+                begin, end = reader.raw_range(row) or (0, 0)
+                data[(begin + end) // 2 : end] = bytes(end - (begin + end) // 2)
+    broken, out = tmp_path / "broken.zip", tmp_path / "saved.zip"
+    broken.write_bytes(data)
+    assert main(["salvage", str(broken), str(out)]) == 1
+    said, told = capsys.readouterr()
+    assert "Saved" in said and "3 items are lost or damaged." in said and "big.bin" in told
+    lost = {"tree/0/00.bin"}
+    found = dict(read(out, "zip"))
+    assert found == {path: held for path, held in original.items() if path not in lost}
+    report = (tmp_path / "saved report.txt").read_text()
+    assert str(broken) in report and "✗ damaged  tree/big.bin" in report and "✓ intact  tree/1/01.txt" in report
+    assert main(["salvage", str(broken), str(out)]) == 2  # its name is taken
+    capsys.readouterr()
+    assert main(["salvage", "--json", "--damaged-too", "--on-clash", "rename", str(broken), str(out)]) == 1
+    value = json.loads(capsys.readouterr().out)
+    assert (value["parts"], value["damaged"], value["files"]) == (3, 3, len(found))
+    first, second = (Path(path) for path in value["created"])
+    assert second.name == f"{first.stem} report.txt" and first != out and value["taken_over"] == len(found)
+    more = dict(read(first, "zip"))
+    assert more.pop("tree/big (damaged).bin")[:150_000] == big[:150_000]
+    beginning = more.pop("tree/long (damaged).txt")
+    assert len(beginning) > 60_000 and (tmp_path / "tree/long.txt").read_bytes()[:60_000] == beginning[:60_000]
+    assert more.pop("tree/0/00 (damaged).bin") and more == found
+    assert main(["salvage", str(broken), str(tmp_path / "saved.tar.gz")]) == 1  # another format
+    assert dict(read(tmp_path / "saved.tar.gz", "tar.gz")) == found
+    (tmp_path / "cut.7z").write_bytes(b"7z\xbc\xaf\x27\x1c" + bytes(100))
+    assert main(["salvage", str(tmp_path / "cut.7z"), str(tmp_path / "x.7z")]) == 2
+    single = tmp_path / "only.zip"
+    with zipfile.ZipFile(single, "w") as zipped:
+        zipped.writestr("a.txt", b"content")
+    single.write_bytes(single.read_bytes().replace(b"content", b"CONTENT"))
+    capsys.readouterr()
+    assert main(["salvage", str(single), str(tmp_path / "x.zip")]) == 2
+    assert "Nothing in “only.zip” is intact" in capsys.readouterr().err and not (tmp_path / "x.zip").exists()
+
+
+@pytest.mark.parametrize("fmt", ["zip", "tar"])
+def test_a_missing_part(tmp_path: Path, fmt: str) -> None:
+    """A file with a hole where a part is missing keeps what stands on both sides of it."""
+    (tmp_path / "tree").mkdir()
+    noise = random.Random(1).randbytes(100_000)
+    (tmp_path / "tree/big.bin").write_bytes(noise)
+    (tmp_path / "tree/small.txt").write_bytes(b"small")
+    (tmp_path / "parts").mkdir()
+    info = by_id(fmt).info
+    target = tmp_path / "parts" / f"x{info.ending}"
+    pack(plan_pack([tmp_path / "tree"], target=target, info=info, options=WriteOptions(0), part_size=40_000))
+    (tmp_path / "parts" / f"{target.name}.002").unlink()
+    with closing(open_archive(tmp_path / "parts" / f"{target.name}.001")) as reader:
+        outcome = salvage(reader, tmp_path / f"out.{fmt}", info, parts_too=True)
+    assert (outcome.files, outcome.parts, outcome.missing) == (1, 1, 1)
+    found = dict(read(tmp_path / f"out.{fmt}", fmt))
+    held = found["tree/big (damaged).bin"]
+    zeros = bytes(40_000)
+    assert found["tree/small.txt"] == b"small" and len(held) == len(noise)
+    at = held.find(zeros[:30_000])
+    assert at > 30_000 and at < 40_000 and held[:at] == noise[:at] and held[at + 40_000 :] == noise[at + 40_000 :]
+
+
+@pytest.mark.parametrize("fmt", ["zip", "7z"])
+def test_a_locked_archive(tmp_path: Path, fmt: str) -> None:
+    """What is locked is taken over under its lock; without the password nothing is."""
+    original = tree(tmp_path)
+    whole = tmp_path / f"whole.{fmt}"
+    options = WriteOptions(5, password="word")
+    pack(plan_pack([tmp_path / "tree"], target=whole, info=by_id(fmt).info, options=options))
+    data = bytearray(whole.read_bytes())
+    data[3000] ^= 1
+    whole.write_bytes(data)
+    out = tmp_path / f"out.{fmt}"
+    with closing(open_archive(whole)) as reader:
+        with pytest.raises(PasswordNeeded):
+            salvage(reader, out, by_id(fmt).info)
+        reader.unlock("word")
+        outcome = salvage(reader, out, by_id(fmt).info, options=options)
+        assert 0 < outcome.taken_over <= outcome.files < len(original) and not outcome.unreadable
+        plain = salvage(reader, tmp_path / f"plain.{fmt}", by_id(fmt).info)
+        assert plain.files == outcome.files and not plain.taken_over
+    with closing(open_archive(out)) as again:
+        assert again.catalog.encrypted[again.catalog.size > 0].all()
+        again.unlock("word")
+        held = contents(again, [Kind.FILE])
+    assert held == {path: original[path] for path in held} and len(held) >= outcome.files - 1
+    assert dict(read(tmp_path / f"plain.{fmt}", fmt)).keys() >= held.keys()

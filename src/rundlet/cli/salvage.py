@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from contextlib import closing
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,14 +15,12 @@ from rundlet.cli.render import note, outcome_value, with_progress
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack_plan import PackClash
-from rundlet.core.text import plain_path
-from rundlet.core.work.salvager import Condition, salvage
+from rundlet.core.work.salvager import salvage
 from rundlet.presentation.checks import salvage_report
 from rundlet.presentation.outcomes import presenter_of
 
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
-    from rundlet.core.jobs.outcomes import Salvaged
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -47,13 +46,6 @@ def run(options: argparse.Namespace, output: Output) -> int:
         write = WriteOptions(
             info.default_level, password=(password or "") if locked else "", hide_names=reader.names_hidden
         )
-
-        def report(outcome: Salvaged, condition: Condition) -> str:
-            verdicts = [
-                (plain_path(reader.catalog.path(row)), verdict) for row, verdict in sorted(condition.verdicts.items())
-            ]
-            return salvage_report(options.archive, outcome, verdicts)
-
         outcome = with_progress(
             lambda job: salvage(
                 reader,
@@ -63,7 +55,7 @@ def run(options: argparse.Namespace, output: Output) -> int:
                 options=write,
                 parts_too=options.damaged_too,
                 on_clash=PackClash(options.on_clash),
-                report=report,
+                report=partial(salvage_report, options.archive, reader.catalog),
             )
         )
     note(outcome, [options.archive])

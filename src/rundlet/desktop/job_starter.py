@@ -6,13 +6,14 @@ import os
 import time
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.errors import OutOfDate
-from rundlet.core.jobs.outcomes import Changed, Checked, Outcome, Packed, Unpacked
+from rundlet.core.jobs.outcomes import Changed, Checked, Outcome, Packed, Salvaged, Unpacked
 from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.desktop.state.forms import IfTaken
@@ -207,6 +208,9 @@ class JobStarter:
         if not changing.as_new and not changing.count:
             return
         self._pressed, self._said = time.monotonic(), self._sentence()
+        if changing.only is not None and not changing.count and not changing.new.form.part_size:
+            self._salvage(opened)
+            return
         if changing.as_new:
             self._convert(opened)
             return
@@ -232,6 +236,35 @@ class JobStarter:
         kept = self._changing.pop(running, None)
         if kept is not None:
             self._workspace.changing.end_saving(kept, saved=result.outcome is not None)
+
+    def _salvage(self, opened: OpenArchive) -> None:
+        """Write a new archive of what is intact in the one where the window stands, with a report beside it."""
+        changing = self._workspace.changing
+        form, target, parts_too = replace(changing.new.form), changing.new.asked_target, changing.damaged_too
+        clash = PackClash.REPLACE if changing.new.clash is IfTaken.REPLACE else PackClash.RENAME
+        self._note_folder(changing.new.folder)
+
+        def work(job: Job) -> Outcome:
+            from rundlet.core.work.salvager import salvage
+            from rundlet.presentation.checks import salvage_report
+
+            reader = opened.reopened()
+            try:
+                return salvage(
+                    reader,
+                    target,
+                    form.info,
+                    job,
+                    options=form.options,
+                    parts_too=parts_too,
+                    on_clash=clash,
+                    report=partial(salvage_report, opened.path, reader.catalog),
+                )
+            finally:
+                reader.close()
+
+        self._jobs.start(Salvaged, changing.new.target, work, source=[opened.path])
+        changing.new.end_set()
 
     def _convert(self, opened: OpenArchive) -> None:
         """Write a new archive of all that the one where the window stands holds, with what is to be changed in it."""

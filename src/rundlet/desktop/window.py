@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core.jobs.interface_priority import first
-from rundlet.core.jobs.outcomes import Changed, FolderMade, Packed, Renamed
+from rundlet.core.jobs.outcomes import Changed, FolderMade, Packed, Renamed, Salvaged
 from rundlet.core.streams.parts import files_of
 from rundlet.core.userdata.journal import Journal
 from rundlet.core.userdata.places import Places, there
@@ -498,7 +498,7 @@ class Window(QMainWindow):
         self.batch.plan_again()
         self.history.note(running, result)
         place, outcome = self.workspace.place, result.outcome
-        if isinstance(outcome, Packed | Changed) and outcome.shown is not None:
+        if isinstance(outcome, Packed | Changed | Salvaged) and outcome.shown is not None:
             self.places_menu.note_archive(outcome.shown)
         self._recall_archives()
         if place.archive is not None and not os.path.exists(place.archive):

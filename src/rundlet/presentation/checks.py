@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from rundlet.core.text import shown
+from rundlet.core.text import plain_path, shown
 from rundlet.core.work.checker import Verdict
 from rundlet.presentation.findings import issue_line
 from rundlet.presentation.outcomes import outcome_words, presenter_of
@@ -15,6 +15,8 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from rundlet.core.jobs.outcomes import Checked, Salvaged
+    from rundlet.core.model.catalog import Catalog
+    from rundlet.core.work.salvager import Condition
 
 VERDICTS = {
     Verdict.UNREAD: ("", "ink"),
@@ -35,15 +37,24 @@ def report_lines(outcome: Checked, verdicts: Sequence[tuple[str, Verdict]]) -> l
     return lines + [f"{VERDICTS[verdict][0]}  {shown(path)}" for path, verdict in verdicts]
 
 
-def salvage_report(archive: Path, outcome: Salvaged, verdicts: Sequence[tuple[str, Verdict]]) -> str:
-    """What is written beside an archive of what was intact: what it came to, what is lost and why, and each item."""
+def salvage_report(archive: Path, catalog: Catalog, outcome: Salvaged, condition: Condition) -> str:
+    """What is written beside an archive of what was intact: what it came to, what is lost and why, and each item.
+
+    Args:
+        archive: the damaged one.
+        catalog: its items.
+        condition: what is so of them.
+    """
     lines = [
         say("What could be saved of {archive}", archive=archive),
         presenter_of(outcome).summary(outcome),
         "",
         *map(issue_line, outcome.issues),
         *([""] if outcome.issues else []),
-        *(f"{VERDICTS[verdict][0]}  {shown(path)}" for path, verdict in verdicts),
+        *(
+            f"{VERDICTS[verdict][0]}  {shown(plain_path(catalog.path(row)))}"
+            for row, verdict in sorted(condition.verdicts.items())
+        ),
     ]
     return "\n".join(lines) + "\n"
 

@@ -72,7 +72,7 @@ CLAUSES: dict[Reason, str] = {
     Reason.NOT_LOOKED_AT: "{name:name} could not be looked at ({cause})",
     Reason.KEPT_BESIDE: "the one before is kept as {name:name} ({cause})",
     # Saving what is intact
-    Reason.ONLY_IN_PART: "only {there:size} of {all:size} could be read, and are saved as {name:name}",
+    Reason.ONLY_IN_PART: "what can be read of it, {there:size} of {size:size}, is saved as {name:name}; from the damage on it may be wrong",
     # Changing
     Reason.SIGNATURE_BREAKS: "is signed, and the change breaks its signature",
     Reason.MUST_BE_FIRST: "must be the first item and uncompressed, or programs won't recognize this document",

@@ -46,7 +46,7 @@ class Stream:
     blocks: tuple[Block, ...]
 
 
-def streams(read_at: Callable[[int, int], bytes], size: int) -> list[Stream]:
+def streams(read_at: Callable[[int, int], bytes], size: int, *, damaged: bool = False) -> list[Stream]:
     """All streams of a file in their order; none when it does not consist of whole ones.
 
     Where bytes are missing within the only one, its blocks behind that place are found nearer to its beginning.
@@ -54,11 +54,12 @@ def streams(read_at: Callable[[int, int], bytes], size: int) -> list[Stream]:
     Args:
         read_at: gives the bytes from a place on, so many at the most.
         size: of the file, in bytes.
+        damaged: whether the very beginning of the file may be damaged.
     """
     found: list[Stream] = []
     end = _without_padding(read_at, size)
     while end > 0:
-        stream = _stream_before(read_at, end)
+        stream = _stream_before(read_at, end, damaged=damaged)
         if stream is None:
             return []
         found.append(stream)
@@ -78,7 +79,7 @@ def _without_padding(read_at: Callable[[int, int], bytes], end: int) -> int:
     return at + (end - at) % 4
 
 
-def _stream_before(read_at: Callable[[int, int], bytes], end: int) -> Stream | None:
+def _stream_before(read_at: Callable[[int, int], bytes], end: int, *, damaged: bool) -> Stream | None:
     """The stream that ends at a place, or None when none does."""
     foot = read_at(end - _FOOT.size, _FOOT.size) if end >= _FOOT.size + _HEAD.size else b""
     if len(foot) < _FOOT.size:
@@ -93,7 +94,7 @@ def _stream_before(read_at: Callable[[int, int], bytes], end: int) -> Stream | N
         return None
     start = index_at - sum(-(-unpadded // 4) * 4 for unpadded, _ in records) - _HEAD.size
     moved = 0
-    if start < 0 or read_at(start, _HEAD.size) != _head(flags):
+    if start < 0 or (read_at(start, _HEAD.size) != _head(flags) and not (damaged and start == 0)):
         start, moved = 0, start  # something of it may be missing, or too much
         if not moved or read_at(start, _HEAD.size) != _head(flags):
             return None

@@ -179,7 +179,7 @@ def decoded(
     notes = notes if notes is not None else Notes()
     at, plain = start.packed, start.plain
     point: Point | None = start if start.window is not None else None
-    table = xz_table(source) if packing.id == "xz" else []
+    table = xz_table(source, damaged=point is not None) if packing.id == "xz" else []
     while at < source.size:
         if point is None:
             notes.points.append(Point(at, plain))
@@ -227,10 +227,14 @@ def member_starts(source: ByteSource, packing: Packing, points: Sequence[Point])
             yield Point(point.packed - bzip2_blocks.HEAD_SIZE, point.plain)
 
 
-def xz_table(source: ByteSource) -> list[xz_blocks.Stream]:
-    """What the indexes of xz streams say of their blocks; nothing where they are not all whole."""
+def xz_table(source: ByteSource, *, damaged: bool = False) -> list[xz_blocks.Stream]:
+    """What the indexes of xz streams say of their blocks; nothing where they are not all whole.
+
+    Args:
+        damaged: whether the beginning may be damaged.
+    """
     try:
-        return xz_blocks.streams(source.read_at, source.size)
+        return xz_blocks.streams(source.read_at, source.size, damaged=damaged)
     except MissingPart:
         return []  # it is read from the front, as far as it is there
 

@@ -38,7 +38,7 @@ def points_behind(
     Returns:
         points with a place in the file, which is not known of the decoded bytes and therefore 0.
     """
-    table = xz_table(source) if packing.id == "xz" else []
+    table = xz_table(source, damaged=True) if packing.id == "xz" else []
     if packing.id == "bz2":
         yield from _bzip2_blocks(source, notes, tick)
     elif table:

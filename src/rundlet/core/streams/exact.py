@@ -56,10 +56,11 @@ def next_there(source: ByteSource, offset: int, step: int) -> int | None:
     missing, there = 0, 1  # steps to a place that is not there, and to one that is
     if _is_there(source, offset, step):
         return offset
-    while not _is_there(source, offset + there * step, step):
-        missing, there = there, 2 * there
-        if offset + there * step >= source.size:
+    last = (source.size - 1 - offset) // step
+    while there > last or not _is_there(source, offset + there * step, step):
+        if there >= last:
             return None
+        missing, there = there, min(2 * there, last)
     while there - missing > 1:
         middle = (missing + there) // 2
         if _is_there(source, offset + middle * step, step):

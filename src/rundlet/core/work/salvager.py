@@ -30,14 +30,16 @@ from rundlet.core.fs.unfinished import noted
 from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Checked, Salvaged
-from rundlet.core.limits import CHUNK, KIB, Limits
+from rundlet.core.limits import CHUNK, Limits
 from rundlet.core.model.contents import ContentSource, OpenContent
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.item import PackItem
 from rundlet.core.model.opening import Opening
 from rundlet.core.plans.convert_plan import items_in
-from rundlet.core.plans.pack_plan import PackClash, settled
+from rundlet.core.plans.pack_plan import PackClash, free_name, settled
+from rundlet.core.sentences import fill
+from rundlet.core.streams.exact import next_there, read_there
 from rundlet.core.streams.private import cache_root, private_folder
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.text import plain_path
@@ -48,7 +50,6 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.model.format_info import FormatInfo
 
-_FINE = 512  # bytes that are lost beside damage, at the most
 _MEMORY = 1 << 40  # what was written here is read with whatever it takes
 
 
@@ -179,17 +180,10 @@ def _worth_trying(condition: Condition) -> list[int]:
 
 def _written_report(target: Path, info: FormatInfo, text: str) -> Path:
     stem = target.name.removesuffix(info.ending)
-    path = target.with_name(f"{stem} report.txt")
-    number = 1
-    while True:
-        try:
-            with path.open("x", encoding="utf-8", errors="surrogateescape") as file:
-                file.write(text)
-        except FileExistsError:
-            number += 1
-            path = target.with_name(f"{stem} report {number}.txt")
-        else:
-            return path
+    path = free_name(target.with_name(fill("{stem} report.txt", {"stem": stem})))
+    with path.open("x", encoding="utf-8", errors="surrogateescape") as file:
+        file.write(text)
+    return path
 
 
 class _Writing:
@@ -235,7 +229,7 @@ class _Writing:
         checked = check(written, self._job)
         if checked.problems or len(written.catalog) != count:
             raise Corrupt(
-                "No archive was made, as what was written can't be read back. The disk with {folder:name} may be failing.",
+                "No archive was made, as what was written failed the check. The disk with {folder:name} may be failing.",
                 folder=str(self._sink.target.parent),
             )
 
@@ -313,7 +307,7 @@ class _Pieces:
             time_ns = entry.mtime_ns if entry.mtime_ns != NO_TIME else 0
             items.append(PackItem(path, Kind.FILE, "", piece.size, time_ns, entry.mode or 0o644, content=piece))
             size = max(int(catalog.size[row]), there)
-            self.issues.append(issue(entry.path, Reason.ONLY_IN_PART, there=there, all=size, name=path))
+            self.issues.append(issue(entry.path, Reason.ONLY_IN_PART, there=there, size=size, name=path))
         return items
 
     def _readable(self, row: int) -> Iterator[tuple[bytes, bool]]:
@@ -330,38 +324,28 @@ class _Pieces:
                 yield bytes(data), True
 
     def _plain(self, begin: int, end: int) -> Iterator[tuple[bytes, bool]]:
-        missing = 0
-        at = begin
-        end = min(end, self._reader.source.size)
+        source, at = self._reader.source, begin
+        end = min(end, source.size)
         while at < end:
-            length = min(CHUNK, end - at)
             try:
-                data = self._reader.source.read_at(at, length)
-            except MissingPart:
-                length = min(_FINE, end - at)
-                data = self._fine(at, length)
-            if data:
-                if missing:
-                    yield from ((bytes(min(64 * KIB, missing - step)), False) for step in range(0, missing, 64 * KIB))
+                data = read_there(source, at, min(CHUNK, end - at))
                 yield data, True
-                missing = 0
-            else:
-                missing += length
-            at += length
-
-    def _fine(self, at: int, length: int) -> bytes:
-        try:
-            return self._reader.source.read_at(at, length)
-        except MissingPart:
-            return b""
+                at += len(data)
+            except MissingPart:
+                there = next_there(source, at, 1) or end
+                if there < end:  # else nothing of it stands behind
+                    yield from ((bytes(min(CHUNK, there - step)), False) for step in range(at, there, CHUNK))
+                at = there
 
 
 def _saying_so(path: str, taken: set[str]) -> str:
     """A name that says that this is not all of the file."""
-    whole = PurePosixPath(path)
-    name = f"{whole.stem} (damaged){whole.suffix}"
-    number = 1
-    while str(whole.with_name(name)) in taken:
-        number += 1
-        name = f"{whole.stem} (damaged {number}){whole.suffix}"
-    return str(whole.with_name(name))
+    folders, _, name = path.rpartition("/")
+    whole = PurePosixPath(name)
+    words, number = "{stem} (damaged){suffix}", 1
+    while True:
+        facts = {"stem": whole.stem, "suffix": whole.suffix, "number": number}
+        found = f"{folders}/{fill(words, facts)}" if folders else fill(words, facts)
+        if found not in taken:
+            return found
+        words, number = "{stem} (damaged {number}){suffix}", number + 1

@@ -36,7 +36,7 @@ class ChangeTarget(QWidget):
         super().__init__()
         self._workspace = workspace
         self._changing = workspace.changing
-        self._shown: ArchiveTree | None = None
+        self._shown: tuple[ArchiveTree, tuple[int, ...] | None] | None = None
         whole = page_layout(self)
         inner = QWidget()
         column = page_layout(inner)
@@ -82,9 +82,9 @@ class ChangeTarget(QWidget):
         self.archive.setVisible(changing.as_new)
         self.archive.refresh()
         self.archive.clashes[IfTaken.REPLACE].setEnabled(changing.new.asked_target != self._workspace.place.archive)
-        if opened.tree is not self._shown:
-            self._shown = opened.tree
-            self.view.show_result(opened)
+        if self._shown is None or opened.tree is not self._shown[0] or changing.only != self._shown[1]:
+            self._shown = opened.tree, changing.only
+            self.view.show_result(opened, changing.only)
         before = opened.reader.source.size
         after = changing.cost.size if changing.cost is not None else before
         self.gauge.show_sizes(
@@ -99,6 +99,8 @@ class ChangeTarget(QWidget):
             (True, False): "The archive here stays as it is.",
             (True, True): "The archive here stays as it is; the changes go into the new one.",
         }[changing.as_new, changing.count > 0]
+        if changing.only is not None:
+            words = "The archive here stays as it is. A report is saved beside the new one."
         unlocked = self._loses_its_lock()
         self.facts.setText(lack or joined([words, unlocked]))
         restyle(self.facts, "role", "warn" if lack or unlocked else "soft")

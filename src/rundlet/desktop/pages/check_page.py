@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QFileDialog, QListWidget, QPushButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QListWidget, QPushButton, QWidget
 
 from rundlet.core.errors import file_problem
 from rundlet.core.model.entry import Kind
@@ -122,10 +122,11 @@ class CheckTarget(QWidget):
         self.select_bad = QPushButton("Select the damaged files")
         self.select_good = QPushButton("Select the intact files")
         self.unpack_good = QPushButton("Unpack the intact files")
-        self.save_good = QPushButton("New archive of the intact files …")
+        self.save_good = QPushButton("Save the intact files as a new archive …")
+        self.damaged_too = QCheckBox("With damaged files, as far as they can be read")
         self.copy = QPushButton("Copy report")
         self.save = QPushButton("Save report …")
-        self._for_bad = (self.select_bad, self.select_good, self.unpack_good, self.save_good)
+        self._for_bad = (self.select_bad, self.select_good, self.unpack_good, self.save_good, self.damaged_too)
         for button in (*self._for_bad, self.copy, self.save):
             row.addWidget(button)
         column.addWidget(self.buttons)
@@ -202,7 +203,7 @@ class CheckTarget(QWidget):
         """Have a new archive of what is intact."""
         changing = self._workspace.changing
         changing.only = tuple(node - 1 for node in self._checking.nodes(good=True))
-        changing.as_new = True
+        changing.as_new, changing.damaged_too = True, self.damaged_too.isChecked()
         changing.want(True)
 
     # The report

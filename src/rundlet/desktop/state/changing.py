@@ -92,7 +92,8 @@ class Changing(QObject):
     Attributes:
         wanted: whether the columns are to show what is changed, rather than what unpacking would do.
         as_new: whether a new archive is to be written, and the old one stays.
-        only: the rows that go into such an archive; None for all.
+        only: the rows that go into such an archive, as they are the intact ones; None for all.
+        damaged_too: whether damaged files go into it besides, as far as they can be read.
         new: how and where it is written.
         new_size: bytes that it will have, about; None while that is not known.
         plan, cost: what is to be saved, and an estimate of what that takes; None while that is not known.
@@ -121,6 +122,7 @@ class Changing(QObject):
         self.wanted = False
         self.as_new = False
         self.only: tuple[int, ...] | None = None
+        self.damaged_too = False
         self.plan: ChangePlan | None = None
         self.cost: ChangeCost | None = None
         self._after: list[tuple[Chain, Callable[[], object]]] = []  # what to do once an archive is open
