@@ -24,6 +24,7 @@ VERBS = (
     "pack",
     "unpack",
     "check",
+    "compare",
     "add",
     "remove",
     "rename",
@@ -41,6 +42,7 @@ usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
        rundlet pack OUT ITEM ...                make an archive
        rundlet unpack ARCHIVE ... --into DIR    unpack an archive
        rundlet check ARCHIVE ...                check whether archives are intact
+       rundlet compare ARCHIVE OTHER            compare an archive with a folder or an archive
        rundlet add ARCHIVE ITEM ...             add files and folders to an archive
        rundlet remove ARCHIVE PATTERN ...       remove items from an archive
        rundlet rename ARCHIVE OLD NEW           rename or move an item in an archive

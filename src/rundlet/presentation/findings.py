@@ -71,6 +71,8 @@ CLAUSES: dict[Reason, str] = {
     Reason.CHANGED_SINCE_PACKED: "{name:name} was changed since it was packed",
     Reason.NOT_LOOKED_AT: "{name:name} could not be looked at ({cause})",
     Reason.KEPT_BESIDE: "the one before is kept as {name:name} ({cause})",
+    # Comparing
+    Reason.CHANGED_WHILE_COMPARED: "was changed while it was compared",
     # Saving what is intact
     Reason.ONLY_IN_PART: "what can be read of it, {there:size} of {size:size}, is saved as {name:name}; from the damage on it may be wrong",
     # Changing

@@ -11,6 +11,7 @@ from rundlet.core.jobs.findings import LOSSES, Reason
 from rundlet.core.jobs.outcomes import (
     Changed,
     Checked,
+    Compared,
     Copied,
     CopiedOut,
     FolderMade,
@@ -311,6 +312,44 @@ def verdict(outcome: Checked) -> str:
     return joined([intact, fill(words, facts)])
 
 
+class _ComparePresenter(Presenter[Compared]):
+    doing = "Comparing {target:name}"
+    logged = "Compared {target}"
+
+    def summary(self, outcome: Compared) -> str:
+        return compared_words(outcome)
+
+
+def compared_words(outcome: Compared) -> str:
+    """What a comparison came to, in a sentence or more."""
+    facts = {
+        "same": outcome.files,
+        "differing": outcome.differing,
+        "here": outcome.only_here,
+        "there": outcome.only_there,
+        "moved": outcome.moved_items,
+    }
+    if outcome.all_there:
+        said = ["All {same:file|files} of the folder are in the archive, byte for byte."]
+        said = said if outcome.files != 1 else ["The only file of the folder is in the archive, byte for byte."]
+        if outcome.only_here:
+            said.append("{here:item is|items are} only in the archive.")
+        return joined([fill(each, facts) for each in said])
+    if not (outcome.differing or outcome.only_here or outcome.only_there or outcome.moved_items or outcome.problems):
+        words = (
+            "Both hold the same {same:file|files}, byte for byte."
+            if outcome.certain
+            else "Both hold the same {same:file|files}, as far as sizes, times and checksums tell."
+        )
+        return fill(words, facts)
+    said = ["{same:file is|files are} the same."]
+    said += ["{differing:item differs|items differ}."] if outcome.differing else []
+    said += ["{here:item is|items are} only in the archive."] if outcome.only_here else []
+    said += ["{there:item is|items are} missing from the archive."] if outcome.only_there else []
+    said += ["{moved:file is|files are} there under another path."] if outcome.moved_items else []
+    return joined([fill(each, facts) for each in said])
+
+
 class _SalvagePresenter(_ArchivePresenter[Salvaged]):
     doing = "Saving what is intact as {target:name}"
     done = "Saved {files:intact item|intact items} as {target:name}, {bytes_out:size}, in {seconds:duration}."
@@ -395,6 +434,7 @@ PRESENTERS: dict[type[Outcome], Presenter[Any]] = {
     Changed: _ChangePresenter(),
     Unpacked: _UnpackPresenter(),
     Checked: _CheckPresenter(),
+    Compared: _ComparePresenter(),
     Salvaged: _SalvagePresenter(),
     Trashed: _TrashPresenter(),
     Copied: _CopyPresenter(),

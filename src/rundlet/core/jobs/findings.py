@@ -100,6 +100,9 @@ class Reason(StrEnum):
     NOT_LOOKED_AT = "not-looked-at"
     KEPT_BESIDE = "kept-beside"
 
+    # Comparing.
+    CHANGED_WHILE_COMPARED = "changed-while-compared"
+
     # Saving what is intact.
     ONLY_IN_PART = "only-in-part"
 

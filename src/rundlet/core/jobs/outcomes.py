@@ -166,6 +166,27 @@ class Checked(Outcome):
 
 
 @dataclass(slots=True)
+class Compared(Outcome):
+    """An archive was compared with a folder or another archive; ``files`` are those that are the same.
+
+    Attributes:
+        differing, only_here, only_there, moved_items: how many items differ, are only in the archive, are only in what it was
+            compared with, and are there under another path.
+        certain: whether all content was read.
+        all_there: whether all of what it was compared with was seen to be in the archive, byte for byte.
+    """
+
+    kind: ClassVar[str] = "compare"
+
+    differing: int = 0
+    only_here: int = 0
+    only_there: int = 0
+    moved_items: int = 0
+    certain: bool = False
+    all_there: bool = False
+
+
+@dataclass(slots=True)
 class Salvaged(Outcome):
     """What is intact in a damaged archive was put into a new one.
 
@@ -265,6 +286,7 @@ KINDS: dict[str, type[Outcome]] = {
         Changed,
         Unpacked,
         Checked,
+        Compared,
         Salvaged,
         Trashed,
         Copied,

@@ -1,0 +1,298 @@
+"""What is compared, in columns: what an archive holds, and what a folder on the disk holds."""
+
+from __future__ import annotations
+
+import errno
+import hashlib
+import os
+import stat
+import threading
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Collection, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from rundlet.core.codecs.checksums import crc32
+from rundlet.core.codecs.parallel import cores
+from rundlet.core.errors import PlanError, RundletError, file_problem
+from rundlet.core.jobs.findings import Issue, Reason, issue, issue_of
+from rundlet.core.limits import CHUNK
+from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
+from rundlet.core.streams.files import Stamp, open_file, stamp_of
+from rundlet.core.text import plain_path
+from rundlet.core.work.scheduler import run_side_by_side
+
+if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader, Unit
+    from rundlet.core.jobs.job import Job
+
+_KIND_BITS = 0o170000
+_KINDS = {stat.S_IFDIR: Kind.DIR, stat.S_IFREG: Kind.FILE, stat.S_IFLNK: Kind.LINK}
+_EVERY = 4096  # entries between two looks at whether the work is cancelled
+
+I64 = NDArray[np.int64]
+
+
+class Sum(Protocol):
+    """What is computed of content."""
+
+    def update(self, data: bytes | memoryview, /) -> None: ...
+    def digest(self) -> bytes: ...
+
+
+class Crc:
+    """A CRC-32 as a :class:`Sum`."""
+
+    def __init__(self) -> None:
+        self._value = 0
+
+    def update(self, data: bytes | memoryview, /) -> None:
+        self._value = crc32(data, self._value)
+
+    def digest(self) -> bytes:
+        return self._value.to_bytes(4, "big")
+
+
+def strong() -> Sum:
+    """A digest that no two contents have in common."""
+    return hashlib.blake2b(digest_size=32)
+
+
+class Side(ABC):
+    """Items in columns, by their paths, which are bytes with ``/`` between folders and none at the end.
+
+    Attributes:
+        name: of the archive or the folder.
+        names: the path of each row, in no order. No two are the same.
+        kind, size, mtime_ns, mode, crc: as in :class:`~rundlet.core.model.catalog.Catalog`; a further name of a file is a file.
+        issues: what can't be looked at.
+    """
+
+    name: str
+    names: list[bytes]
+    kind: NDArray[np.uint8]
+    size: I64
+    mtime_ns: I64
+    mode: NDArray[np.uint32]
+    crc: I64
+
+    def __init__(self) -> None:
+        self.issues: list[Issue] = []
+
+    @abstractmethod
+    def link(self, row: int) -> str:
+        """Where a link leads. Raises ``RundletError``."""
+
+    @abstractmethod
+    def sums(self, rows: Sequence[int], new: Callable[[], Sum], job: Job) -> dict[int, bytes]:
+        """A digest of the content of each of some files. One that can't be read is missing from it, and is an issue."""
+
+
+class ArchiveSide(Side):
+    """What an archive holds.
+
+    Folders that it does not list, but that items of it lie in, are rows, too.
+
+    Args:
+        reader: stays open, and unlocked where it is locked, as long as this is used.
+    """
+
+    def __init__(self, reader: ArchiveReader) -> None:
+        super().__init__()
+        self._reader = reader
+        self.name = reader.source.name
+        catalog = reader.catalog
+        paths = _plain_paths(catalog.names.all_raw(), catalog.names.blob)
+        last = {
+            path: row for row, path in enumerate(paths)
+        }  # of two items of one name, unpacking puts the last one there
+        last.pop(b"", None)
+        implied = _folders_above(last) - last.keys()
+        rows = np.fromiter(last.values(), np.int64, len(last))
+        at = rows.copy()
+        kind = catalog.kind[rows].copy()
+        for place in np.flatnonzero(kind == Kind.HARD).tolist():
+            target = reader.hard_target(int(rows[place]))
+            kind[place], at[place] = (Kind.FILE, target) if target is not None else (Kind.OTHER, rows[place])
+        more = len(implied)
+        self._at = at
+        self.names = [*last, *implied]
+        self.kind = np.append(kind, np.full(more, Kind.DIR, np.uint8))
+        self.size = np.append(np.where(kind == Kind.FILE, catalog.size[at], 0), np.zeros(more, np.int64))
+        self.mtime_ns = np.append(catalog.mtime_ns[rows], np.full(more, NO_TIME, np.int64))
+        self.mode = np.append(catalog.mode[rows], np.zeros(more, np.uint32))
+        self.crc = np.append(catalog.crc[at], np.full(more, UNKNOWN, np.int64))
+
+    def link(self, row: int) -> str:
+        return self._reader.link_target(int(self._at[row]))
+
+    def catalog_row(self, row: int) -> int:
+        """The row in the archive's own catalog, or -1 for a folder that it does not list."""
+        return int(self._at[row]) if row < len(self._at) else -1
+
+    def sums(self, rows: Sequence[int], new: Callable[[], Sum], job: Job) -> dict[int, bytes]:
+        wanted: dict[int, list[int]] = {}
+        for row in rows:
+            wanted.setdefault(int(self._at[row]), []).append(row)
+        found: dict[int, bytes] = {}
+        lock = threading.Lock()
+
+        def work(units: Iterator[Unit]) -> None:
+            for unit in units:
+                for at, chunks in unit.stream():
+                    total = new()
+                    try:
+                        for data in chunks:
+                            total.update(data)
+                            job.advance(len(data))
+                    except RundletError as error:
+                        with lock:
+                            self.issues.append(issue_of(self._reader.catalog.path(at), error))
+                        continue
+                    with lock:
+                        found.update(dict.fromkeys(wanted[at], total.digest()))
+
+        run_side_by_side(self._reader.units(np.array(sorted(wanted), np.int64)), work, cores())
+        return found
+
+
+class FolderSide(Side):
+    """What a folder on the disk holds. Links are not followed.
+
+    Args:
+        folder: where it begins.
+        only: names in it that are looked at; empty for all.
+
+    Raises:
+        PlanError: when there is no such folder.
+    """
+
+    def __init__(self, folder: Path, only: Collection[str], job: Job) -> None:
+        super().__init__()
+        if not folder.is_dir():
+            raise PlanError("There is no folder {folder:name}.", folder=str(folder))
+        self.name = folder.name
+        self._folder = os.fsencode(folder).rstrip(b"/")
+        self.stamps: dict[int, Stamp] = {}
+        self._lock = threading.Lock()
+        self.names = []
+        self._modes: list[int] = []
+        self._sizes: list[int] = []
+        self._times: list[int] = []
+        self._scan({os.fsencode(name) for name in only}, job)
+        count = len(self.names)
+        modes = np.fromiter(self._modes, np.uint32, count)
+        self.kind = _kinds_of(modes)
+        self.mode = (modes & 0o7777).astype(np.uint32)
+        self.size = np.where(self.kind == Kind.FILE, np.fromiter(self._sizes, np.int64, count), 0)
+        self.mtime_ns = np.fromiter(self._times, np.int64, count)
+        self.crc = np.full(count, UNKNOWN, np.int64)
+        self._modes, self._sizes, self._times = [], [], []
+
+    def _scan(self, only: set[bytes], job: Job) -> None:
+        pending = [b""]
+        add, mode, size, mtime = self.names.append, self._modes.append, self._sizes.append, self._times.append
+        while pending:
+            above = pending.pop()
+            job.checkpoint()
+            try:
+                with os.scandir(self._folder + b"/" + above) as entries:
+                    for number, entry in enumerate(entries):
+                        if not (above or not only or entry.name in only):
+                            continue
+                        path = above + entry.name
+                        try:
+                            status = entry.stat(follow_symlinks=False)
+                        except OSError as error:
+                            said = file_problem(error, "look at", os.fsdecode(path))
+                            self.issues.append(issue_of(os.fsdecode(path), said))
+                            continue
+                        add(path)
+                        mode(status.st_mode)
+                        size(status.st_size)
+                        mtime(status.st_mtime_ns)
+                        if status.st_mode & _KIND_BITS == stat.S_IFDIR:
+                            pending.append(path + b"/")
+                        if not (number + 1) % _EVERY:
+                            job.checkpoint()
+            except OSError as error:
+                path_read = os.fsdecode(above.rstrip(b"/")) or self.name
+                self.issues.append(issue_of(path_read, file_problem(error, "read", path_read), Reason.NOT_READ))
+
+    def path(self, row: int) -> Path:
+        """Where an item lies on the disk."""
+        return Path(os.fsdecode(self._folder + b"/" + self.names[row]))
+
+    def link(self, row: int) -> str:
+        path = self.path(row)
+        try:
+            return os.readlink(path)  # noqa: PTH115 - a Path would tidy it
+        except OSError as error:
+            raise file_problem(error, "read", path) from error
+
+    def sums(self, rows: Sequence[int], new: Callable[[], Sum], job: Job) -> dict[int, bytes]:
+        with ThreadPoolExecutor(cores(), thread_name_prefix="compare") as pool:
+            futures = {row: pool.submit(self._sum, row, new, job) for row in rows}
+            try:
+                found = {row: future.result() for row, future in futures.items()}
+            except BaseException:
+                for future in futures.values():
+                    future.cancel()
+                raise
+        return {row: digest for row, digest in found.items() if digest is not None}
+
+    def _sum(self, row: int, new: Callable[[], Sum], job: Job) -> bytes | None:
+        path, total = self.path(row), new()
+        try:
+            fd = open_file(str(path))
+            try:
+                before, at = os.fstat(fd), 0
+                if not stat.S_ISREG(before.st_mode):
+                    raise OSError(errno.EINVAL, os.strerror(errno.EINVAL))
+                while data := os.pread(fd, CHUNK, at):
+                    total.update(data)
+                    at += len(data)
+                    job.advance(len(data))
+                after = os.fstat(fd)
+            finally:
+                os.close(fd)
+        except OSError as error:
+            with self._lock:
+                self.issues.append(issue_of(os.fsdecode(self.names[row]), file_problem(error, "read", path)))
+            return None
+        if stamp_of(before) != stamp_of(after):
+            with self._lock:
+                self.issues.append(issue(os.fsdecode(self.names[row]), Reason.CHANGED_WHILE_COMPARED))
+            return None
+        with self._lock:
+            self.stamps[row] = stamp_of(after)
+        return total.digest()
+
+
+def _kinds_of(modes: NDArray[np.uint32]) -> NDArray[np.uint8]:
+    kinds = np.full(len(modes), Kind.OTHER, np.uint8)
+    for bits, kind in _KINDS.items():
+        kinds[modes & _KIND_BITS == bits] = kind
+    return kinds
+
+
+def _plain_paths(paths: list[bytes], blob: bytes) -> list[bytes]:
+    """Paths as they are compared; see :func:`rundlet.core.text.plain_path`."""
+    if b"//" in blob or b"./" in blob or any(path.startswith(b"/") for path in paths):
+        return [
+            plain_path(path.decode("utf-8", "surrogateescape")).encode("utf-8", "surrogateescape") for path in paths
+        ]
+    return [path.rstrip(b"/") for path in paths]
+
+
+def _folders_above(paths: Collection[bytes]) -> set[bytes]:
+    found = {path.rpartition(b"/")[0] for path in paths}
+    pending = found
+    while pending:
+        pending = {path.rpartition(b"/")[0] for path in pending} - found
+        found = found | pending
+    return found - {b""}

@@ -1,0 +1,186 @@
+"""Comparing an archive with a folder or another archive, against a naive comparison of unpacked trees."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from contextlib import closing
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import hypothesis.strategies as st
+from hypothesis import given, settings
+
+from rundlet.cli.main import main
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.jobs.job import Job
+from rundlet.core.work.compared_sides import ArchiveSide, FolderSide
+from rundlet.core.work.comparer import Comparison, Differs, State, compare
+from support import pack_to, packed, rounds, scratch
+
+if TYPE_CHECKING:
+    import pytest
+
+NAMES = st.sampled_from(["a", "b.txt", "c é", "d/a", "d/e.bin", "d/f/g", "h/i", "k", "m/"])
+CONTENTS = st.sampled_from([b"", b"one", b"two", b"three", b"x" * 5000, b"y" * 5000, "->a", "->k"])
+TIMES = st.sampled_from([10**9, 10**9 + 60])
+MODES = st.sampled_from([0o644, 0o755])
+ITEM = st.tuples(CONTENTS, TIMES, MODES)
+TREES = st.dictionaries(NAMES, ITEM, min_size=1, max_size=8)
+Tree = dict[str, tuple[bytes | str, int, int]]
+
+
+def make(root: Path, tree: Tree) -> None:
+    for name, (content, seconds, mode) in tree.items():
+        path = root / name
+        if name.endswith("/"):
+            path.mkdir(parents=True, exist_ok=True)
+            continue
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if isinstance(content, str):
+            path.symlink_to(content.removeprefix("->"))
+            continue
+        path.write_bytes(content)
+        path.chmod(mode)
+        os.utime(path, (seconds, seconds))
+
+
+def look(root: Path) -> dict[str, tuple[str, object, int]]:
+    """Each item below a folder: its kind, its content, and its permissions."""
+    found: dict[str, tuple[str, object, int]] = {}
+    for path in root.rglob("*"):
+        name = str(path.relative_to(root))
+        if path.is_symlink():
+            found[name] = ("link", os.readlink(path), 0)
+        elif path.is_dir():
+            found[name] = ("folder", "", path.stat().st_mode & 0o777)
+        else:
+            found[name] = ("file", path.read_bytes(), path.stat().st_mode & 0o777)
+    return found
+
+
+def naive(here: Path, there: Path) -> dict[str, set[str]]:
+    """Paths by what is so of them; what was moved is on one side each."""
+    one, other = look(here), look(there)
+    return {
+        "same": {name for name in one if one[name] == other.get(name)},
+        "differs": {name for name in one if name in other and one[name] != other[name]},
+        "here": set(one) - set(other),
+        "there": set(other) - set(one),
+    }
+
+
+def as_naive(found: Comparison) -> dict[str, set[str]]:
+    states = {state: [row for row in range(len(found)) if found.state[row] == state] for state in State}
+    moved = states[State.MOVED]
+    return {
+        "same": {found.path(row) for row in states[State.SAME]},
+        "differs": {found.path(row) for row in states[State.DIFFERS]},
+        "here": {found.path(row) for row in [*states[State.ONLY_HERE], *moved]},
+        "there": {found.path(row) for row in states[State.ONLY_THERE]} | {found.path_there(row) for row in moved},
+    }
+
+
+@settings(max_examples=rounds(60, 1000), deadline=None)
+@given(TREES, TREES, st.sampled_from(["zip", "7z", "tar", "tar.gz"]), st.booleans())
+def test_any_two_trees(one: Tree, other: Tree, fmt: str, two_archives: bool) -> None:
+    """With all content read, the result is that of comparing what unpacking gives."""
+    with scratch() as root:
+        for name, tree in (("here", one), ("there", other)):
+            (root / name / "tree").mkdir(parents=True)
+            make(root / name / "tree", tree)
+            pack_to(root / f"{name}.{fmt}", [root / name / "tree"], fmt=fmt)
+        with (
+            closing(open_archive(root / f"here.{fmt}")) as reader,
+            closing(open_archive(root / f"there.{fmt}")) as second,
+        ):
+            there = ArchiveSide(second) if two_archives else FolderSide(root / "there", (), Job())
+            found = compare(ArchiveSide(reader), there, certain=True)
+            quick = compare(ArchiveSide(reader), there)
+        expected = naive(root / "here", root / "there")
+        assert as_naive(found) == expected and not found.issues
+        assert found.all_there_is_here == (not expected["differs"] and not expected["there"])
+        for row in range(len(found)):
+            if found.state[row] == State.MOVED:
+                assert look(root / "here")[found.path(row)][1] == look(root / "there")[found.path_there(row)][1]
+        # A quick look takes files of one size and one time for the same.
+        wrong = as_naive(quick)["differs"] ^ expected["differs"]
+        for name in wrong:
+            before, after = root / "here" / name, root / "there" / name
+            assert before.stat().st_size == after.stat().st_size and before.stat().st_mtime == after.stat().st_mtime
+        if not two_archives and found.all_there_is_here:
+            assert found.proof().lacks(root / "there" / "tree") is None
+
+
+def test_each_difference_is_told(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """C5: newer here or there, size, content, kind, permissions, where a link leads, what moved, empty folders."""
+    folder = tmp_path / "tree"
+    names = ("same", "newer", "older", "kind", "mode", "gone", "before/moved", "unread")
+    make(folder, {name: (name.encode() * 3, 10**9, 0o644) for name in names})
+    (folder / "link").symlink_to("same")
+    (folder / "hollow").mkdir()
+    archive = tmp_path / "x.zip"
+    pack_to(archive, [folder])
+    assert main(["compare", str(archive), str(folder)]) == 0
+    assert "Both hold the same 9 files, as far as sizes, times and checksums tell." in capsys.readouterr().out
+    assert main(["compare", "--certain", str(archive), str(folder)]) == 0
+    assert "All 9 files of the folder are in the archive, byte for byte." in capsys.readouterr().out
+    for name, seconds in (("newer", 10**9 + 100), ("older", 10**9 - 100)):
+        (folder / name).write_bytes(b"other")
+        os.utime(folder / name, (seconds, seconds))
+    (folder / "kind").unlink()
+    (folder / "kind").mkdir()
+    (folder / "mode").chmod(0o755)
+    (folder / "gone").unlink()
+    (folder / "after").mkdir()
+    (folder / "before/moved").rename(folder / "after/moved")
+    (folder / "before").rmdir()
+    (folder / "link").unlink()
+    (folder / "link").symlink_to("elsewhere")
+    (folder / "empty").mkdir()
+    (folder / "new").write_bytes(b"new")
+    with (folder / "unread").open("r+b") as file:  # same size and time, other content
+        file.write(b"X")
+    os.utime(folder / "unread", (10**9, 10**9))
+    assert main(["compare", "--json", str(archive), str(folder)]) == 1
+    value = json.loads(capsys.readouterr().out)
+    found = {item["path"]: (item["result"], item["differs"], item["newer"]) for item in value["items"]}
+    assert found == {
+        "tree/newer": ("differs", ["size"], "there"),
+        "tree/older": ("differs", ["size"], "here"),
+        "tree/kind": ("differs", ["kind"], None),
+        "tree/mode": ("differs", ["mode"], None),
+        "tree/link": ("differs", ["target"], None),
+        "tree/gone": ("only_here", [], None),
+        "tree/before": ("only_here", [], None),
+        "tree/before/moved": ("moved", [], None),
+        "tree/empty": ("only_there", [], None),
+        "tree/after": ("only_there", [], None),
+        "tree/new": ("only_there", [], None),
+    }
+    assert not value["all_there"] and value["same"] == 2
+    assert main(["compare", "--certain", str(archive), str(folder)]) == 1
+    said = capsys.readouterr().out
+    assert "≠ newer there  tree/newer  (other size)" in said and "≠ differs  tree/unread  (other content)" in said
+    assert "→ moved  tree/before/moved  (there as “tree/after/moved”)" in said
+    assert main(["compare", str(archive), str(tmp_path / "nowhere")]) == 2
+    shutil.copy(archive, tmp_path / "y.zip")
+    assert main(["compare", "--certain", str(archive), str(tmp_path / "y.zip")]) == 0
+    assert "byte for byte" in capsys.readouterr().out
+
+
+def test_what_can_not_be_read_is_not_called_the_same(tmp_path: Path) -> None:
+    archive = packed(tmp_path, "zip")
+    data = bytearray(archive.read_bytes())
+    with closing(open_archive(archive)) as reader:
+        row = next(row for row in range(len(reader.catalog)) if reader.catalog.path(row) == "tree/b.bin")
+        begin, _ = reader.raw_range(row) or (0, 0)
+    data[begin + 10] ^= 0xFF
+    archive.write_bytes(data)
+    with closing(open_archive(archive)) as reader:
+        side = FolderSide(tmp_path, ("tree",), Job())
+        found = compare(ArchiveSide(reader), side, certain=True)
+        rows = found.rows(State.DIFFERS)
+        assert [found.path(row) for row in rows] == ["tree/b.bin"] and found.differs[rows[0]] == Differs.UNREAD
+        assert found.issues and not found.all_there_is_here and found.proof().lacks(tmp_path / "tree") is not None
