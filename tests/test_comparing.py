@@ -11,16 +11,23 @@ from typing import TYPE_CHECKING
 
 import hypothesis.strategies as st
 from hypothesis import given, settings
+from PySide6.QtCore import Qt
 
 from rundlet.cli.main import main
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.work.compared_sides import ArchiveSide, FolderSide
 from rundlet.core.work.comparer import Comparison, Differs, State, compare
-from support import pack_to, packed, rounds, scratch
+from rundlet.desktop.locations.archive import ArchiveListing
+from rundlet.desktop.pages.compare_page import ComparePage, CompareTarget
+from support import held, pack_to, packed, rounds, scratch
+from windows import Settle, Stand, click
 
 if TYPE_CHECKING:
     import pytest
+
+if TYPE_CHECKING:
+    from rundlet.desktop.window import Window
 
 NAMES = st.sampled_from(["a", "b.txt", "c é", "d/a", "d/e.bin", "d/f/g", "h/i", "k", "m/"])
 CONTENTS = st.sampled_from([b"", b"one", b"two", b"three", b"x" * 5000, b"y" * 5000, "->a", "->k"])
@@ -153,10 +160,8 @@ def test_each_difference_is_told(tmp_path: Path, capsys: pytest.CaptureFixture[s
         "tree/mode": ("differs", ["mode"], None),
         "tree/link": ("differs", ["target"], None),
         "tree/gone": ("only_here", [], None),
-        "tree/before": ("only_here", [], None),
         "tree/before/moved": ("moved", [], None),
         "tree/empty": ("only_there", [], None),
-        "tree/after": ("only_there", [], None),
         "tree/new": ("only_there", [], None),
     }
     assert not value["all_there"] and value["same"] == 2
@@ -184,3 +189,116 @@ def test_what_can_not_be_read_is_not_called_the_same(tmp_path: Path) -> None:
         rows = found.rows(State.DIFFERS)
         assert [found.path(row) for row in rows] == ["tree/b.bin"] and found.differs[rows[0]] == Differs.UNREAD
         assert found.issues and not found.all_there_is_here and found.proof().lacks(tmp_path / "tree") is not None
+
+
+def told(window: Window) -> dict[str, str]:
+    listing = window.workspace.listing
+    assert isinstance(listing, ArchiveListing)
+    return {listing.tree.path(node): listing.record(node).note for node in range(1, len(listing.tree))}
+
+
+def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, trash: Path) -> None:
+    """C5: marks on the rows, chips, both sides; what is newer goes in, what is missing comes out, and the folder may go."""
+    folder = home / "tree"
+    make(folder, {name: (name.encode() * 9, 10**9, 0o644) for name in ("same", "newer", "gone", "d/moved")})
+    pack_to(home / "x.zip", [folder])
+    stand(home / "x.zip")
+    window.how.within.chosen.emit("compare")
+    settle()
+    how, to = window.how.page, window.target.page
+    assert isinstance(how, ComparePage) and isinstance(to, CompareTarget)
+    assert how.statement.text() == "Compare with “tree”" or not how.proposed
+    window.workspace.comparing.choose(folder)
+    assert how.statement.text() == "Compare with “tree”" and to.verdict.text() == "Not compared yet"
+    to.go.click()
+    to.go.click()
+    settle()
+    assert "as far as sizes, times and checksums tell" in to.verdict.text()
+    assert set(told(window).values()) == {"= same"} and to.trash.isHidden()
+    (folder / "newer").write_text("new content")
+    (folder / "gone").unlink()
+    (folder / "e").mkdir()
+    (folder / "d/moved").rename(folder / "e/moved")
+    (folder / "added").write_text("added")
+    to.go.click()
+    settle()
+    notes = told(window)
+    assert notes["tree/newer"] == "≠ newer there" and notes["tree/gone"] == "only in the archive"
+    assert notes["tree/d/moved"] == "→ moved" and notes["tree/same"] == "= same"
+    assert to.verdict.text().startswith("1 file is the same. 1 item differs. ")
+    shown = {state: to.chips[state].isVisible() for state in State}
+    assert all(shown.values()) and to.chips[State.DIFFERS].isChecked() and to.list.count() == 1
+    to.list.setCurrentRow(0)
+    settle()
+    assert to.there.isVisible() and window.workspace.selection.items == 1
+    to.chips[State.ONLY_THERE].click()
+    assert [to.list.item(row).text() for row in range(to.list.count())] == ["missing from the archive  tree/added"]
+    to.unpack.click()
+    settle()
+    assert window.target.go.text() == "Unpack 1 item"
+    window.target.go.click()
+    settle()
+    assert (folder / "gone").read_bytes() == b"gone" * 9
+    window.how.within.chosen.emit("compare")
+    settle()
+    to.go.click()
+    settle()
+    assert to.put_in.isVisible() and to.put_in.text() == "Put 2 items into the archive …"
+    to.put_in.click()
+    settle()
+    assert window.target.go.text() == "Save 2 changes"
+    window.target.go.click()
+    settle()
+    assert held(home / "x.zip")["tree/newer"] == b"new content" and held(home / "x.zip")["tree/added"] == b"added"
+    (folder / "e/moved").rename(folder / "d/moved")
+    (folder / "e").rmdir()
+    window.how.within.chosen.emit("compare")
+    how.certain.click()
+    to.go.click()
+    settle()
+    assert to.verdict.text() == "All 5 files of the folder are in the archive, byte for byte."
+    assert to.trash.isVisible() and to.trash.text() == "Move the folder to the trash"
+    (folder / "same").write_text("changed after it was compared")
+    to.trash.click()
+    settle()
+    assert folder.is_dir() and window.strip.problems_button.isVisible()
+    (folder / "same").write_bytes(b"same" * 9)
+    to.go.click()
+    settle()
+    to.trash.click()
+    settle()
+    assert not folder.exists() and len(list(trash.iterdir())) >= 1
+    window.window_actions["undo"].trigger()
+    settle()
+    assert (folder / "same").read_bytes() == b"same" * 9
+
+
+def test_from_the_log(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """After packing, the log offers to compare the archive with the originals; another archive is compared, too."""
+    for name in ("one.txt", "two.txt", "other.txt"):
+        (home / name).write_text(name)
+    stand(home)
+    click(window, "one.txt")
+    click(window, "two.txt", Qt.KeyboardModifier.ControlModifier)
+    window.target.go.click()
+    settle()
+    (archive,) = home.glob("*.zip")
+    window.history.open_log()
+    settle()
+    log = window.history.log
+    assert log is not None and log.compare_button.isVisible()
+    log.compare_button.click()
+    settle()
+    to = window.target.page
+    assert isinstance(to, CompareTarget) and not log.isVisible()
+    other = window.workspace.comparing.other
+    assert other is not None and other.tops == [home / "one.txt", home / "two.txt"]
+    to.go.click()
+    settle()
+    assert to.verdict.text() == "Both hold the same 2 files, as far as sizes, times and checksums tell."
+    pack_to(home / "second.7z", [home / "two.txt", home / "other.txt"], fmt="7z")
+    window.workspace.comparing.choose(home / "second.7z")
+    to.go.click()
+    settle()
+    assert to.chips[State.ONLY_HERE].text() == "Only in the archive 1" and to.chips[State.ONLY_THERE].isVisible()
+    assert to.trash.isHidden() and to.unpack.isHidden() and to.put_in.isHidden() and archive.exists()

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
-from rundlet.core.jobs.outcomes import Outcome, Undone
+from rundlet.core.jobs.outcomes import Outcome, Packed, Undone
 from rundlet.core.userdata.journal import Journal, Put, Record, failed_record, record_of
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.file_manager import copy_files, show_in_file_manager
@@ -35,10 +35,12 @@ class History(QObject):
     Signals:
         noted: another job is the next to be undone; with the words for the button and what it would do, or "" for none.
         recalled: what was done last before this window was opened.
+        compare_wanted: with an archive that is to be compared with what was packed into it.
     """
 
     noted = Signal(str, str)
     recalled = Signal(object)
+    compare_wanted = Signal(object)
 
     def __init__(self, journal: Journal, jobs: Jobs, background: Background, window: QWidget) -> None:
         super().__init__(window)
@@ -118,6 +120,14 @@ class History(QObject):
     def _failed(self, error: BaseException) -> None:
         _log.error("The log could not be read or written", exc_info=error)
 
+    def originals_of(self, archive: Path) -> list[Path]:
+        """What was packed into an archive, by the log; reads it, so it is called beside the interface."""
+        for record in self.journal.records():
+            outcome = record.outcome
+            if isinstance(outcome, Packed) and outcome.target == archive and record.result == "done":
+                return [Path(source) for source in record.source]
+        return []
+
     def undo_last(self) -> None:
         """Undo the newest job that was not undone yet."""
         if self.last_record is not None:
@@ -166,6 +176,7 @@ class History(QObject):
             self.log.copy_wanted.connect(copy_files)
             self.log.show_wanted.connect(show_in_file_manager)
             self.log.undo_wanted.connect(self.undo)
+            self.log.compare_wanted.connect(self.compare_wanted)
         self._fill_log(record_id)
         self.log.show()
         self.log.raise_()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import time
 from collections.abc import Callable
@@ -13,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.errors import OutOfDate
-from rundlet.core.jobs.outcomes import Changed, Checked, Outcome, Packed, Salvaged, Unpacked
+from rundlet.core.jobs.outcomes import Changed, Checked, Compared, Outcome, Packed, Salvaged, Trashed, Unpacked
 from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.desktop.state.forms import IfTaken
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.state.archive_batch import ArchiveBatch
     from rundlet.desktop.state.changing import Kept
     from rundlet.desktop.state.checking import Found
+    from rundlet.desktop.state.comparing import Found as Comparing
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
 
@@ -58,6 +60,8 @@ class JobStarter:
         self._checks: dict[RunningJob, Found] = {}
         jobs.ended.connect(self._checked)
         jobs.progressed.connect(self._progressed)
+        self._comparisons: dict[RunningJob, Comparing] = {}
+        jobs.ended.connect(self._compared)
         self._pressed = 0.0
         self._said: tuple[object, ...] = ()
 
@@ -76,6 +80,8 @@ class JobStarter:
             return ws.place, tuple(ws.changing.staging.changes if ws.changing.staging else ()), ws.changing.as_new
         if ws.place.in_archive and ws.checking.wanted:
             return ws.place, "check", ws.selection.nodes
+        if ws.place.in_archive and ws.comparing.wanted:
+            return ws.place, "compare", ws.comparing.other, ws.comparing.certain
         return ws.place, ws.selection.nodes, ws.selector.paths(), form.info.id, form.level, form.folder, form.part_size
 
     def _under_way(self, started: list[RunningJob]) -> list[RunningJob]:
@@ -359,6 +365,69 @@ class JobStarter:
         if found is not None:
             outcome = result.outcome
             self._workspace.checking.end(found, outcome if isinstance(outcome, Checked) else None)
+
+    @property
+    def holds_comparing(self) -> bool:
+        """Whether the archive in which the window stands is being compared."""
+        found = self._workspace.comparing.found
+        return self._too_soon() or (found is not None and found.running)
+
+    def start_compare(self) -> None:
+        """Compare the archive with what was chosen."""
+        ws = self._workspace
+        opened, comparing = ws.archive, ws.comparing
+        other, certain = comparing.other, comparing.certain
+        if opened is None or other is None or self.holds_comparing:
+            return
+        self._pressed, self._said = time.monotonic(), self._sentence()
+        found, opened = comparing.begin(opened, other), replace(opened)
+
+        def work(job: Job) -> Outcome:
+            from rundlet.core.formats.detect import open_archive
+            from rundlet.core.work.compared_sides import ArchiveSide, FolderSide
+            from rundlet.core.work.comparer import compare, outcome_of
+
+            started = time.monotonic()
+            with contextlib.ExitStack() as held:
+                reader = opened.reopened()
+                held.callback(reader.close)
+                here = ArchiveSide(reader)
+                if os.path.isdir(other.path):
+                    found.comparison = compare(here, FolderSide(other.path, other.only, job), job, certain=certain)
+                else:
+                    second = open_archive(other.path)
+                    held.callback(second.close)
+                    found.comparison = compare(here, ArchiveSide(second), job, certain=certain)
+            return outcome_of(found.comparison, opened.path, started)
+
+        running = self._jobs.start(Compared, ws.place.outermost or opened.path, work, source=[opened.path, *other.tops])
+        self._comparisons[running] = found
+
+    def _compared(self, running: RunningJob, result: JobResult) -> None:
+        found = self._comparisons.pop(running, None)
+        if found is not None:
+            outcome = result.outcome
+            self._workspace.comparing.end(found, outcome if isinstance(outcome, Compared) else None)
+
+    def trash_compared(self) -> None:
+        """Move the folder that the archive was compared with to the trash, as far as it is still what it was then."""
+        found = self._workspace.comparing.found
+        comparison = found.comparison if found is not None else None
+        if found is None or comparison is None or not comparison.all_there_is_here or self._too_soon():
+            return
+        self._pressed, self._said = time.monotonic(), self._sentence()
+        tops, proof, archive, seen = found.other.tops, comparison.proof(), self._workspace.archive, found.seen
+
+        def work(job: Job) -> Outcome:
+            from rundlet.core.work.originals import clear_up
+
+            outcome = Trashed(found.other.path)
+            if archive is None or archive.reader.source.fingerprint() != seen:
+                raise OutOfDate("The archive was changed meanwhile; compare again.")
+            clear_up(tops, proof, job, outcome)
+            return outcome
+
+        self._jobs.start(Trashed, found.other.path, work, source=tops)
 
     def start_several(self) -> None:
         """Unpack the archives that are chosen on the disk."""

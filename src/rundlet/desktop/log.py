@@ -33,6 +33,7 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
+from rundlet.core.jobs.outcomes import Packed
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import label, short_path
 from rundlet.desktop.views.gauge import Gauge, paint_small
@@ -150,6 +151,7 @@ class LogWindow(QDialog):
         show_wanted: with the path to show in the file manager.
         copy_wanted: with the files of an archive, to be pasted elsewhere.
         undo_wanted: with the record to undo.
+        compare_wanted: with the archive that is to be compared with what was packed into it.
 
     Args:
         problems: all problems of a record.
@@ -159,6 +161,7 @@ class LogWindow(QDialog):
     show_wanted = Signal(object)
     copy_wanted = Signal(object)
     undo_wanted = Signal(object)
+    compare_wanted = Signal(object)
 
     def __init__(
         self, parent: QWidget, problems: Callable[[Record], list[Issue]], files: Callable[[Record], list[Path]]
@@ -215,12 +218,14 @@ class LogWindow(QDialog):
         self.handle = DragHandle()
         self.send_button = QPushButton("Copy")
         self.send_button.setToolTip("Copy the file, to paste it into a folder or a message")
+        self.compare_button = QPushButton("Compare with the originals")
         self.show_button = QPushButton("Show")
         self.undo_button = QPushButton("Undo")
         row = QHBoxLayout()
         row.addWidget(self.copy_button)
         row.addStretch(1)
         row.addWidget(self.handle)
+        row.addWidget(self.compare_button)
         row.addWidget(self.show_button)
         row.addWidget(self.send_button)
         row.addWidget(self.undo_button)
@@ -229,6 +234,7 @@ class LogWindow(QDialog):
         self.view.selectionModel().selectionChanged.connect(self._chosen)
         self.model.modelReset.connect(self._chosen)
         self.copy_button.clicked.connect(self._copy_problems)
+        self.compare_button.clicked.connect(self._compare_one)
         self.show_button.clicked.connect(self._show_one)
         self.send_button.clicked.connect(self._send_one)
         self.undo_button.clicked.connect(self._undo_one)
@@ -265,6 +271,8 @@ class LogWindow(QDialog):
         self.handle.files = self._files_of(record) if record is not None else []
         for widget in (self.handle, self.send_button):
             widget.setVisible(bool(self.handle.files))
+        was_packed = record is not None and isinstance(record.outcome, Packed) and bool(record.source)
+        self.compare_button.setVisible(was_packed and bool(self.handle.files))
         problems = self._problems_of(record) if record is not None else []
         self.problems.setVisible(bool(problems))
         self.problems.setPlainText("\n".join(map(issue_line, problems)))
@@ -289,6 +297,9 @@ class LogWindow(QDialog):
     def _show_one(self) -> None:
         if self.record is not None:
             self.show_wanted.emit(self.record.outcome.target)
+
+    def _compare_one(self) -> None:
+        self.compare_wanted.emit(self.handle.files[0])
 
     def _send_one(self) -> None:
         self.copy_wanted.emit(self.handle.files)

@@ -210,6 +210,10 @@ class Window(QMainWindow):
         self.target.batch_pressed.connect(self.job_starter.start_several)
         self.target.change_pressed.connect(self.job_starter.start_change)
         self.target.check_pressed.connect(self.job_starter.start_check)
+        self.target.compare_pressed.connect(self.job_starter.start_compare)
+        self.target.trash_wanted.connect(self.job_starter.trash_compared)
+        ws.comparing.originals_of = self.history.originals_of
+        self.history.compare_wanted.connect(self._compare)
         self.target.select_wanted.connect(self.source.choose)
         self.target.split_wanted.connect(self.how.split_into)
         self.how.put_back_wanted.connect(self.file_actions.put_back)
@@ -243,6 +247,7 @@ class Window(QMainWindow):
             ws.unpacking.changed,
             ws.changing.changed,
             ws.checking.changed,
+            ws.comparing.changed,
             self.batch.changed,
         ):
             happened.connect(self._hold_buttons)
@@ -306,6 +311,7 @@ class Window(QMainWindow):
             Task.UNPACK_SEVERAL: self.job_starter.holds_batch,
             Task.CHANGE: self.job_starter.holds_changing,
             Task.CHECK: self.job_starter.holds_checking,
+            Task.COMPARE: self.job_starter.holds_comparing,
         }
         for button, task in self.target.buttons():
             button.hold(held[task])
@@ -313,6 +319,14 @@ class Window(QMainWindow):
             self._press_timer.start()
         else:
             self._press_timer.stop()
+
+    def _compare(self, archive: Path) -> None:
+        """Go into an archive, to compare it with what was packed into it."""
+        if self.history.log is not None:
+            self.history.log.hide()
+        self.workspace.changing.once_open(archive, lambda: self.how.within.chosen.emit("compare"))
+        self.workspace.enter_file(archive)
+        self.activateWindow()
 
     # Keys
 

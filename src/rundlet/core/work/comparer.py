@@ -17,7 +17,8 @@ from rundlet.core.jobs.findings import Issue, issue_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Compared
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
-from rundlet.core.work.compared_sides import Crc, FolderSide, Side, strong
+from rundlet.core.model.item import PackItem
+from rundlet.core.work.compared_sides import ArchiveSide, Crc, FolderSide, Side, strong
 from rundlet.core.work.verify import Proof
 
 if TYPE_CHECKING:
@@ -75,6 +76,7 @@ class Comparison:
     newer: NDArray[np.int8]
     certain: bool
     issues: list[Issue] = field(default_factory=list)
+    _by_catalog_row: dict[int, int] = field(default_factory=dict)
 
     def __len__(self) -> int:
         return len(self.state)
@@ -89,6 +91,16 @@ class Comparison:
         """The path of an item there, or "" where it is not there."""
         there = int(self.there_row[row])
         return self.there.names[there].decode("utf-8", "surrogateescape") if there >= 0 else ""
+
+    def catalog_row(self, row: int) -> int:
+        """The row of an item in the catalog of the archive here, or -1 where that does not list it."""
+        return self.here.catalog_row(int(self.here_row[row])) if isinstance(self.here, ArchiveSide) else -1
+
+    def by_catalog_row(self) -> dict[int, int]:
+        """The rows of this by those of the archive's catalog."""
+        if not self._by_catalog_row:
+            self._by_catalog_row = {at: row for row in range(len(self)) if (at := self.catalog_row(row)) >= 0}
+        return self._by_catalog_row
 
     def kinds(self) -> NDArray[np.uint8]:
         """What each item is: here, or there where it is not here."""
@@ -107,6 +119,9 @@ class Comparison:
             return [int(row) for row in rows[kinds != Kind.DIR]]
         files = rows[kinds != Kind.DIR]
         within = {above for row in files.tolist() for above in _above(self.path(row))}
+        path_of = self.path_there if state is State.ONLY_THERE else self.path
+        moved = np.flatnonzero(self.state == State.MOVED).tolist()
+        within.update(above for row in moved for above in _above(path_of(row)))
         folders = rows[kinds == Kind.DIR]
         bare = [row for row in folders.tolist() if not self._is_within(row, within)]
         return sorted([*files.tolist(), *bare])
@@ -301,6 +316,28 @@ def names_in(folder: Path, reader_names: Collection[bytes]) -> tuple[Path, tuple
     if own and any(path == own or path.startswith(own + b"/") for path in reader_names):
         return folder.parent, (folder.name,)
     return folder, ()
+
+
+def items_there(found: Comparison, rows: Sequence[int]) -> list[PackItem]:
+    """Items of a folder there as what is packed, under their paths there. What can't be looked at any more is left out."""
+    side, items = found.there, []
+    if not isinstance(side, FolderSide):
+        return []
+    for row in rows:
+        there = int(found.there_row[row])
+        kind = Kind(int(side.kind[there]))
+        if kind not in (Kind.FILE, Kind.DIR, Kind.LINK):
+            continue
+        path = side.path(there)
+        try:
+            status = path.lstat()
+            target = side.link(there) if kind == Kind.LINK else ""
+        except (OSError, RundletError):
+            continue
+        size = status.st_size if kind == Kind.FILE else 0
+        mode = status.st_mode & 0o7777
+        items.append(PackItem(found.path_there(row), kind, str(path), size, status.st_mtime_ns, mode, target))
+    return items
 
 
 def outcome_of(found: Comparison, target: Path, started: float) -> Compared:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -40,7 +40,7 @@ class ArchiveListing:
         staged: what becomes of rows, where there are changes that are not saved.
 
     Attributes:
-        verdicts: of each row whether it is intact, where that is to be shown; see :class:`~rundlet.core.work.checker.Verdict`.
+        told: what else is to be shown of a row of the archive, and in which token; None for nothing.
     """
 
     is_archive = True
@@ -53,7 +53,7 @@ class ArchiveListing:
     ) -> None:
         self.tree = tree
         self.staged = staged
-        self.verdicts: NDArray[np.int8] | None = None
+        self.told: Callable[[int], tuple[str, str] | None] | None = None
         self.folder = folder
         self.file_types = file_types
         self._key, self._descending = "name", False
@@ -245,11 +245,9 @@ class ArchiveListing:
     def _change(self, node: int, row: int | None) -> tuple[str, str, bool]:
         """The tone, the words for what is to become of a row, and whether it goes; the usual ones where it stays as it is."""
         staged = self.staged
-        if self.verdicts is not None and row is not None and row < len(self.verdicts) and self.verdicts[row]:
-            from rundlet.core.work.checker import Verdict
-            from rundlet.presentation.checks import VERDICTS
-
-            words, tone = VERDICTS[Verdict(int(self.verdicts[row]))]
+        told = self.told(row) if self.told is not None and row is not None else None
+        if told is not None:
+            words, tone = told
             return tone, words, False
         if staged is None:
             return "ink", "", False

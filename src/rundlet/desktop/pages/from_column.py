@@ -154,6 +154,7 @@ class FromColumn(Column):
         self._workspace.relisted.connect(self._show_again)
         self._workspace.checking.changed.connect(self._show_verdicts)
         self._workspace.checking.progressed.connect(self._show_verdicts)
+        self._workspace.comparing.changed.connect(self._show_verdicts)
         self._workspace.changing.changed.connect(self._show_verdicts)
         self._workspace.opening.connect(self._show_partial)
         self._workspace.failed_to_list.connect(self._show_failure)
@@ -304,12 +305,11 @@ class FromColumn(Column):
         self._choose_all_of(nodes)
 
     def _show_verdicts(self) -> None:
-        """Show of each row whether it is intact, while that is what the columns are about."""
-        listing, checking = self._workspace.listing, self._workspace.checking
+        """Show of each row what was found out of it, while that is what the columns are about."""
+        listing, ws = self._workspace.listing, self._workspace
         if in_archive(listing):
-            shows = checking.wanted and not self._workspace.changing.wanted
-            found = checking.found if shows else None
-            listing.verdicts = found.verdicts if found is not None else None
+            parts = [part for part in (ws.comparing, ws.checking) if part.wanted and not ws.changing.wanted]
+            listing.told = parts[0].note if parts else None
             for view in self.pages.lists:
                 view.viewport().update()
 

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.pages.batch_page import BatchPage
     from rundlet.desktop.pages.change_page import ChangePage
     from rundlet.desktop.pages.check_page import CheckPage
+    from rundlet.desktop.pages.compare_page import ComparePage
     from rundlet.desktop.pages.pack_page import PackPage
     from rundlet.desktop.pages.unpack_page import UnpackPage
     from rundlet.desktop.state.archive_batch import ArchiveBatch, BatchForm
@@ -53,11 +54,13 @@ class HowColumn(Column):
         self._batch_page: BatchPage | None = None
         self._change: ChangePage | None = None
         self._check: CheckPage | None = None
+        self._compare: ComparePage | None = None
         self.what = Choices([("unpack", "Unpack"), ("pack", "Pack")], name="What to do with the archives")
         self.what.setVisible(False)
         self.body.addWidget(self.what)
         self.within = Choices(
-            [("unpack", "Unpack"), ("change", "Change"), ("check", "Check")], name="What to do with the archive"
+            [("unpack", "Unpack"), ("change", "Change"), ("check", "Check"), ("compare", "Compare")],
+            name="What to do with the archive",
         )
         self.within.setVisible(False)
         self.body.addWidget(self.within)
@@ -75,12 +78,14 @@ class HowColumn(Column):
         batch.changed.connect(self._show)
         workspace.changing.changed.connect(self._show)
         workspace.checking.changed.connect(self._show)
+        workspace.comparing.changed.connect(self._show)
         self.what.chosen.connect(self._what_chosen)
         self.within.chosen.connect(self._want_within)
         self.quiet.opened.connect(workspace.enter_file)
 
     def _want_within(self, what: str) -> None:
         self._workspace.checking.want(what == "check")
+        self._workspace.comparing.want(what == "compare")
         self._workspace.changing.want(what == "change")
 
     def _hold(self, page: QWidget, holder: QWidget) -> None:
@@ -149,13 +154,27 @@ class HowColumn(Column):
         return self._check
 
     @property
-    def page(self) -> PackPage | UnpackPage | BatchPage | ChangePage | CheckPage | QuietPage:
+    def compare(self) -> ComparePage:
+        """The page for comparing an archive."""
+        if self._compare is None:
+            from rundlet.desktop.pages.compare_page import ComparePage
+
+            self._compare = ComparePage(self._workspace)
+            self._compare.lock.unused_key.connect(self.unused_key)
+            self._hold(self._compare, scrolling(self._compare))
+            self._compare.refresh()
+        return self._compare
+
+    @property
+    def page(self) -> PackPage | UnpackPage | BatchPage | ChangePage | CheckPage | ComparePage | QuietPage:
         """The page that fits where one stands."""
         task = self._batch.task
         if task is Task.CHANGE:
             return self.change
         if task is Task.CHECK:
             return self.check
+        if task is Task.COMPARE:
+            return self.compare
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -167,7 +186,9 @@ class HowColumn(Column):
         self.what.setVisible(not self._workspace.place.in_archive and bool(batch.form.archives))
         self.what.choose("unpack" if batch.form.wanted else "pack")
         self.within.setVisible(self._workspace.archive is not None)
-        self.within.choose({Task.CHANGE: "change", Task.CHECK: "check"}.get(batch.task, "unpack"))
+        self.within.choose(
+            {Task.CHANGE: "change", Task.CHECK: "check", Task.COMPARE: "compare"}.get(batch.task, "unpack")
+        )
         self._pages.setCurrentWidget(self._holders[self.page])
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.pages.batch_page import BatchTarget
     from rundlet.desktop.pages.change_target import ChangeTarget
     from rundlet.desktop.pages.check_page import CheckTarget
+    from rundlet.desktop.pages.compare_page import CompareTarget
     from rundlet.desktop.pages.pack_target import PackTarget
     from rundlet.desktop.pages.unpack_target import UnpackTarget
     from rundlet.desktop.state.archive_batch import ArchiveBatch
@@ -32,8 +33,9 @@ class ToColumn(Column):
     """Shows the page that fits where one stands; each is made when it is first wanted.
 
     Signals:
-        pack_pressed, unpack_pressed, batch_pressed, change_pressed, check_pressed: the button of a page.
+        pack_pressed, unpack_pressed, batch_pressed, change_pressed, check_pressed, compare_pressed: the button of a page.
         select_wanted: rows are to be selected.
+        trash_wanted: the folder that an archive was compared with is to go to the trash.
         refused: with a sentence that says why what was dropped here can't be used.
         split_wanted: the archive is to be split into parts of so many bytes.
     """
@@ -43,6 +45,8 @@ class ToColumn(Column):
     batch_pressed = Signal()
     change_pressed = Signal()
     check_pressed = Signal()
+    compare_pressed = Signal()
+    trash_wanted = Signal()
     select_wanted = Signal(object)
     split_wanted = Signal(object)
     refused = Signal(str)
@@ -59,6 +63,7 @@ class ToColumn(Column):
         self._batch_target: BatchTarget | None = None
         self._change: ChangeTarget | None = None
         self._check: CheckTarget | None = None
+        self._compare: CompareTarget | None = None
         self.quiet = QuietPage("The result", "What will be made is shown here, before anything is done.")
         self._no_button = GoButton("Pack")
         self._no_button.setEnabled(False)
@@ -72,6 +77,7 @@ class ToColumn(Column):
         batch.changed.connect(self._show)
         workspace.changing.changed.connect(self._show)
         workspace.checking.changed.connect(self._show)
+        workspace.comparing.changed.connect(self._show)
 
     @property
     def pack(self) -> PackTarget:
@@ -136,13 +142,29 @@ class ToColumn(Column):
         return self._check
 
     @property
-    def page(self) -> PackTarget | UnpackTarget | BatchTarget | ChangeTarget | CheckTarget | QuietPage:
+    def compare(self) -> CompareTarget:
+        """The page for comparing an archive."""
+        if self._compare is None:
+            from rundlet.desktop.pages.compare_page import CompareTarget
+
+            self._compare = CompareTarget(self._workspace)
+            self._compare.go.clicked.connect(self.compare_pressed)
+            self._compare.select_wanted.connect(self.select_wanted)
+            self._compare.trash_wanted.connect(self.trash_wanted)
+            self._pages.addWidget(self._compare)
+            self._compare.refresh()
+        return self._compare
+
+    @property
+    def page(self) -> PackTarget | UnpackTarget | BatchTarget | ChangeTarget | CheckTarget | CompareTarget | QuietPage:
         """The page that fits where one stands."""
         task = self._batch.task
         if task is Task.CHANGE:
             return self.change
         if task is Task.CHECK:
             return self.check
+        if task is Task.COMPARE:
+            return self.compare
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -187,6 +209,7 @@ class ToColumn(Column):
             (self._batch_target, Task.UNPACK_SEVERAL),
             (self._change, Task.CHANGE),
             (self._check, Task.CHECK),
+            (self._compare, Task.COMPARE),
         )
         for page, task in pages:
             if page is not None:

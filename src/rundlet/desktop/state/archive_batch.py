@@ -34,6 +34,7 @@ class Task(Enum):
     UNPACK_SEVERAL = "unpack several"
     CHANGE = "change"
     CHECK = "check"
+    COMPARE = "compare"
 
 
 @dataclass(slots=True)
@@ -169,6 +170,8 @@ class ArchiveBatch(QObject):
         if self._workspace.place.in_archive:
             if self._workspace.changing.wanted:
                 return Task.CHANGE
+            if self._workspace.comparing.wanted:
+                return Task.COMPARE
             return Task.CHECK if self._workspace.checking.wanted else Task.UNPACK
         if self.unpacks:
             return Task.UNPACK_SEVERAL

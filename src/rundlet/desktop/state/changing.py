@@ -447,6 +447,23 @@ class Changing(QObject):
 
         return self.stage(act)
 
+    def put_in(self, items: Sequence[PackItem], held: Collection[str]) -> bool:
+        """Put items in under their paths; those that the archive holds already are replaced.
+
+        Args:
+            held: paths of files that it holds.
+        """
+
+        def act(staging: Staging) -> None:
+            for item in items:
+                if item.path in held:
+                    staging.replace(item)
+                else:
+                    staging.add(item.path, [item])
+
+        self.want(True)
+        return self.stage(act)
+
     def bring_up_to_date(self, folder: Path, *, delete_gone: bool, compare_content: bool = False) -> None:
         """Find out what of a folder is new or newer than in the archive, and what is gone, and collect that.
 

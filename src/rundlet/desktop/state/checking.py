@@ -81,6 +81,16 @@ class Checking(QObject):
         found.outcome, found.running = outcome, False
         self.changed.emit()
 
+    def note(self, row: int) -> tuple[str, str] | None:
+        """What is so of a row of the archive in a word or two, and the token that it is written in."""
+        found = self.found
+        if found is None or row >= len(found.verdicts) or not found.verdicts[row]:
+            return None
+        from rundlet.core.work.checker import Verdict
+        from rundlet.presentation.checks import VERDICTS
+
+        return VERDICTS[Verdict(int(found.verdicts[row]))]
+
     def nodes(self, *, good: bool) -> list[int]:
         """The rows that are intact as far as anybody can tell, or those that are not."""
         from rundlet.core.work.checker import Verdict

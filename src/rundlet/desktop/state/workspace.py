@@ -31,6 +31,7 @@ from rundlet.desktop.locations.place import OpenArchive, Place, Selection
 from rundlet.desktop.state.archive_opener import ArchiveOpener, listing_in
 from rundlet.desktop.state.changing import Changing
 from rundlet.desktop.state.checking import Checking
+from rundlet.desktop.state.comparing import Comparing
 from rundlet.desktop.state.folder_watch import FolderWatch
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.state.packing import Packing
@@ -61,6 +62,7 @@ class Workspace(QObject):
         packing, unpacking: what would come of it.
         changing: what is to be changed in archives, and not saved yet.
         checking: whether what they hold is intact.
+        comparing: what archives are compared with, and what that found out.
         opener: opens archives.
         follower: follows the folder as things come and go in it.
         temp_copies: private copies of entries.
@@ -105,6 +107,7 @@ class Workspace(QObject):
         self.changing.order = lambda: self.order()
         self.changing.shown.connect(self._show_changed)
         self.checking = Checking(self._at, self)
+        self.comparing = Comparing(self._at, background, self)
         self.opener = ArchiveOpener(background, settings, self)
         self.selector.recounted.connect(self._recounted)
         self.temp_copies = TempCopies(self)
@@ -517,6 +520,7 @@ class Workspace(QObject):
         self.unpacking.drop_plan()
         self.changing.left(again=again)
         self.checking.left(again=again)
+        self.comparing.left(again=again)
         self._changing_of = None
         if self.archive is not None:
             self.archive.reader.close()
