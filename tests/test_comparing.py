@@ -207,7 +207,7 @@ def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, tras
     settle()
     how, to = window.how.page, window.target.page
     assert isinstance(how, ComparePage) and isinstance(to, CompareTarget)
-    assert how.statement.text() == "Compare with “tree”" or not how.proposed
+    assert how.statement.text() == "Compare with what?" and not to.go.isEnabled()
     window.workspace.comparing.choose(folder)
     assert how.statement.text() == "Compare with “tree”" and to.verdict.text() == "Not compared yet"
     to.go.click()
@@ -225,7 +225,7 @@ def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, tras
     notes = told(window)
     assert notes["tree/newer"] == "≠ newer there" and notes["tree/gone"] == "only in the archive"
     assert notes["tree/d/moved"] == "→ moved" and notes["tree/same"] == "= same"
-    assert to.verdict.text().startswith("1 file is the same. 1 item differs. ")
+    assert to.verdict.text() == "1 file is the same, 4 items are not."
     shown = {state: to.chips[state].isVisible() for state in State}
     assert all(shown.values()) and to.chips[State.DIFFERS].isChecked() and to.list.count() == 1
     to.list.setCurrentRow(0)

@@ -212,6 +212,7 @@ class Window(QMainWindow):
         self.target.check_pressed.connect(self.job_starter.start_check)
         self.target.compare_pressed.connect(self.job_starter.start_compare)
         self.target.trash_wanted.connect(self.job_starter.trash_compared)
+        self.target.look_wanted.connect(self.source.set_looking)
         ws.comparing.originals_of = self.history.originals_of
         self.history.compare_wanted.connect(self._compare)
         self.target.select_wanted.connect(self.source.choose)

@@ -21,6 +21,7 @@ STATES = {
 }
 """For each state its words, and the token that they are written in."""
 
+_INSIDE = ("≠ differs inside", "amber")
 _NEWER = {1: "≠ newer there", -1: "≠ newer here"}
 _IN_WHAT = {
     Differs.KIND: "one is a folder or a link, the other is not",
@@ -36,6 +37,8 @@ def mark(found: Comparison, row: int) -> tuple[str, str]:
     """What is so of an item in a word or two, and the token that it is written in."""
     state = State(int(found.state[row]))
     words, token = STATES[state]
+    if state is State.SAME and found.is_mixed(row):
+        return _INSIDE
     if state is State.DIFFERS:
         words = _NEWER.get(int(found.newer[row]), words)
     return words, token

@@ -77,6 +77,7 @@ class Comparison:
     certain: bool
     issues: list[Issue] = field(default_factory=list)
     _by_catalog_row: dict[int, int] = field(default_factory=dict)
+    _mixed: set[str] | None = None
 
     def __len__(self) -> int:
         return len(self.state)
@@ -101,6 +102,15 @@ class Comparison:
         if not self._by_catalog_row:
             self._by_catalog_row = {at: row for row in range(len(self)) if (at := self.catalog_row(row)) >= 0}
         return self._by_catalog_row
+
+    def is_mixed(self, row: int) -> bool:
+        """Whether a folder that is on both sides has something in it that is not the same."""
+        if self._mixed is None:
+            rows = np.flatnonzero(self.state != State.SAME).tolist()
+            self._mixed = {
+                above for row in rows for path in (self.path(row), self.path_there(row)) for above in _above(path)
+            }
+        return self.path(row) in self._mixed
 
     def kinds(self) -> NDArray[np.uint8]:
         """What each item is: here, or there where it is not here."""

@@ -26,6 +26,7 @@ from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.errors import RundletError
+    from rundlet.core.jobs.outcomes import Compared
     from rundlet.core.work.comparer import Comparison
     from rundlet.desktop.state.comparing import Other
     from rundlet.desktop.state.workspace import Workspace
@@ -151,10 +152,12 @@ class CompareTarget(QWidget):
     Signals:
         select_wanted: rows are to be selected.
         trash_wanted: the folder is to go to the trash.
+        look_wanted: the current item of the list is to be looked at, beside the one on the disk.
     """
 
     select_wanted = Signal(object)
     trash_wanted = Signal()
+    look_wanted = Signal(bool)
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -190,11 +193,11 @@ class CompareTarget(QWidget):
         self.list.setWordWrap(True)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        column.addWidget(self.list, 2)
         self.there = Preview()
         self.there.setVisible(False)
+        self.there.setMinimumHeight(theme.sizes.preview)
+        self.there.setToolTip("The file as it is on the disk")
         self.there.closed.connect(partial(self.there.setVisible, False))
-        column.addWidget(self.there, 1)
         self._loader = PreviewLoader(workspace, workspace.background)
         self._loader.looked.connect(self.there.show_seen)
         self.buttons = QWidget()
@@ -206,6 +209,8 @@ class CompareTarget(QWidget):
         for button in (self.trash, self.put_in, self.unpack):
             row.addWidget(button)
         column.addWidget(self.buttons)
+        column.addWidget(self.list, 2)
+        column.addWidget(self.there, 1)
         self.facts = label("", "soft")
         self.go = go_button("Compare")
         whole.addWidget(Footer(self.facts, self.go))
@@ -236,7 +241,7 @@ class CompareTarget(QWidget):
             self.verdict.setText("Comparing …" if running else "Not compared yet")
             self.more.setText("")
         else:
-            self.verdict.setText(compared_words(outcome))
+            self.verdict.setText(self._words(outcome))
             closely = "Every byte was compared" if outcome.certain else "By size, time and checksum"
             self.more.setText(
                 say(
@@ -258,6 +263,15 @@ class CompareTarget(QWidget):
         self.facts.setText("Type the password first." if locked else "")
         restyle(self.facts, "role", "warn" if locked else "soft")
         self.go.set_ready(other is not None and not running and not locked)
+
+    def _words(self, outcome: Compared) -> str:
+        """The whole in a sentence; the chips say the rest."""
+        others = outcome.differing + outcome.only_here + outcome.only_there + outcome.moved_items
+        if outcome.all_there or not others:
+            return compared_words(outcome)
+        return say(
+            "{same:file is|files are} the same, {others:item is|items are} not.", same=outcome.files, others=others
+        )
 
     def _is_folder(self, comparison: Comparison) -> bool:
         return isinstance(comparison.there, FolderSide)
@@ -322,6 +336,8 @@ class CompareTarget(QWidget):
         if is_file and isinstance(side, FolderSide):
             path = side.path(there)
             size = int(side.size[there])
+            if nodes:
+                self.look_wanted.emit(True)
             self._loader.look(Spot(0, path.name, size if size >= 0 else UNKNOWN, path=path))
 
     # What can be done

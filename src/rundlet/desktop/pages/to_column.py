@@ -35,6 +35,7 @@ class ToColumn(Column):
     Signals:
         pack_pressed, unpack_pressed, batch_pressed, change_pressed, check_pressed, compare_pressed: the button of a page.
         select_wanted: rows are to be selected.
+        look_wanted: the current item is to be looked at in the list, too.
         trash_wanted: the folder that an archive was compared with is to go to the trash.
         refused: with a sentence that says why what was dropped here can't be used.
         split_wanted: the archive is to be split into parts of so many bytes.
@@ -47,6 +48,7 @@ class ToColumn(Column):
     check_pressed = Signal()
     compare_pressed = Signal()
     trash_wanted = Signal()
+    look_wanted = Signal(bool)
     select_wanted = Signal(object)
     split_wanted = Signal(object)
     refused = Signal(str)
@@ -151,6 +153,7 @@ class ToColumn(Column):
             self._compare.go.clicked.connect(self.compare_pressed)
             self._compare.select_wanted.connect(self.select_wanted)
             self._compare.trash_wanted.connect(self.trash_wanted)
+            self._compare.look_wanted.connect(self.look_wanted)
             self._pages.addWidget(self._compare)
             self._compare.refresh()
         return self._compare
