@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import time
 import zlib
 from pathlib import Path
 
@@ -16,7 +17,10 @@ from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.checksum_list import Algorithm, ChecksumLine, read_checksums, written_checksums
+from rundlet.core.model.published import Answer, answered, published_in
+from rundlet.core.userdata.sum_cache import SumCache
 from rundlet.core.work.checksums import Match, sums_of, verify
+from support import held, packed
 
 _LENGTHS = {"SHA256": 64, "SHA512": 128, "SHA1": 40, "MD5": 32, "BLAKE2b": 128, "CRC32": 8}
 NAMES = st.text(min_size=1, max_size=20).filter(
@@ -131,3 +135,86 @@ def test_on_the_command_line(
     for arguments in (["--algorithm", "rot13", "a b"], ["--check", "a b"], ["--check", "none"]):
         assert main(["sum", *arguments]) == 2
     assert "There is no checksum “rot13”" in capsys.readouterr().err
+
+
+PUBLISHED = "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08"  # of the word "test"
+_GROUPS = " ".join(PUBLISHED[at : at + 8] for at in range(0, 64, 8))
+
+
+@pytest.mark.parametrize(
+    ("pasted", "digests", "names"),
+    [
+        (PUBLISHED, [PUBLISHED], [""]),
+        (PUBLISHED.upper(), [PUBLISHED], [""]),
+        (f"  {PUBLISHED}\n", [PUBLISHED], [""]),
+        (_GROUPS, [PUBLISHED], [""]),
+        (f"{PUBLISHED[:32]}\n{PUBLISHED[32:]}", [PUBLISHED], [""]),
+        (":".join(PUBLISHED[at : at + 2].upper() for at in range(0, 64, 2)), [PUBLISHED], [""]),
+        (f"The SHA-256 is {PUBLISHED}. Be sure to compare it.", [PUBLISHED], [""]),
+        (f"SHA256: {_GROUPS}", [PUBLISHED], [""]),
+        (f"{PUBLISHED}  a.iso\n{'0' * 40} *b.iso", [PUBLISHED, "0" * 40], ["a.iso", "b.iso"]),
+        (f"MD5 (a.iso) = {'1' * 32}", ["1" * 32], ["a.iso"]),
+        ("D87F7E0C", ["d87f7e0c"], [""]),
+        ("; made by hand\na.bin D87F7E0C\nb.bin 00000000", ["d87f7e0c", "00000000"], ["a.bin", "b.bin"]),
+        (PUBLISHED[:-1], [PUBLISHED[:-1]], [""]),
+        ("nothing of the kind, a bad facade", [], []),
+        ("", [], []),
+    ],
+)
+def test_whatever_is_pasted(pasted: str, digests: list[str], names: list[str]) -> None:
+    """C3: one, many, a list, or a sentence with one in it."""
+    found = published_in(pasted)
+    assert [each.digest for each in found] == digests and [each.name for each in found] == names
+
+
+def test_a_near_miss_says_where(tmp_path: Path) -> None:
+    sums = {tmp_path / "a.iso": expected(b"test"), tmp_path / "b.iso": expected(b"other")}
+
+    def answer(text: str) -> Answer:
+        (published,) = published_in(text)
+        return answered(published, sums)
+
+    right = answer(PUBLISHED)
+    assert right.matches and right.path == tmp_path / "a.iso" and right.algorithm == Algorithm.SHA256
+    wrong = answer(PUBLISHED[:10] + "0" + PUBLISHED[11:40] + "11" + PUBLISHED[42:])
+    assert not wrong.matches and wrong.path == tmp_path / "a.iso" and wrong.differing == (10, 40, 41)
+    for place in (0, 20, 63):
+        short = answer(PUBLISHED[:place] + PUBLISHED[place + 1 :])
+        assert short.path == tmp_path / "a.iso" and place in range(short.differing[0], short.differing[-1] + 2)
+    assert answer("0" * 64).path is None
+    named = answer(f"{'0' * 64}  a.iso")
+    assert named.path == tmp_path / "a.iso" and not named.differing and not named.matches
+    assert answer(expected(b"test")[Algorithm.BLAKE2B]).algorithm == Algorithm.BLAKE2B
+
+
+def test_what_was_computed_is_kept_until_the_file_changes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    cache = SumCache(tmp_path / "sums.json")
+    path = tmp_path / "large"
+    path.write_bytes(b"x" * 2_000_000)
+    os.utime(path, (10**9, 10**9))
+    now = time.time_ns()
+    monkeypatch.setattr("time.time_ns", lambda: now + 10**10)
+    (first,) = sums_of([path], [Algorithm.SHA256], cache=cache)
+    job = Job()
+    (again,) = sums_of([path], [Algorithm.SHA256], job, cache=SumCache(tmp_path / "sums.json"))
+    assert again.sums == first.sums and not job.snapshot().done_bytes
+    both = sums_of([path], [Algorithm.SHA256, Algorithm.MD5], cache=cache)[0].sums
+    assert both == {one: expected(b"x" * 2_000_000)[one] for one in (Algorithm.SHA256, Algorithm.MD5)}
+    path.write_bytes(b"y" * 2_000_000)
+    os.utime(path, (10**9, 10**9))
+    assert sums_of([path], [Algorithm.SHA256], cache=cache)[0].sums != first.sums
+    (tmp_path / "sums.json").write_text("{broken")
+    assert sums_of([path], [Algorithm.SHA256], cache=cache)[0].sums
+
+
+@pytest.mark.parametrize("fmt", ["zip", "7z", "tar.gz"])
+def test_of_files_in_an_archive(tmp_path: Path, fmt: str, capsys: pytest.CaptureFixture[str]) -> None:
+    archive = packed(tmp_path, fmt)
+    assert main(["sum", "--inside", "--json", "--algorithm", "md5", str(archive)]) == 0
+    value = json.loads(capsys.readouterr().out)
+    files = {each["file"]: each["MD5"] for each in value}
+    wanted = {path: hashlib.md5(data or b"").hexdigest() for path, data in held(archive).items()}
+    assert {path: digest for path, digest in files.items() if path in wanted} == files and len(files) >= 5
+    assert main(["sum", "--inside", str(archive)]) == 0
+    lines, odd = read_checksums(capsys.readouterr().out)
+    assert not odd and {line.name for line in lines} == set(files)

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import argparse
+from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rundlet.cli.archives import given_password, open_given
+from rundlet.cli.reading import add_reading
 from rundlet.cli.render import Output, with_progress
-from rundlet.core.errors import PlanError, file_problem
+from rundlet.core.errors import PlanError, RundletError, file_problem
 from rundlet.core.model.checksum_list import Algorithm, ChecksumLine, algorithm_named, read_checksums, written_checksums
 from rundlet.core.text import shown
-from rundlet.core.work.checksums import Match, Verified, sums_of, verify
+from rundlet.core.work.checksums import EntrySums, Match, Verified, sums_of, sums_within, verify
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
@@ -36,14 +39,32 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help=say("one of {names}; SHA256 by default", names=names),
     )
-    parser.add_argument("--check", action="store_true", help="hold the files that lists name against them")
+    what = parser.add_mutually_exclusive_group()
+    what.add_argument("--check", action="store_true", help="hold the files that lists name against them")
+    what.add_argument("--inside", action="store_true", help="of the files in archives, instead of the archives")
+    add_reading(parser)
 
 
 def run(options: argparse.Namespace, output: Output) -> int:
     """Print checksums, or hold files against lists; 1 when a file differs, is missing or can't be read."""
-    return (
-        _check(options.file, output) if options.check else _print(options.file, _algorithms(options.algorithm), output)
-    )
+    if options.check:
+        return _check(options.file, output)
+    algorithms = _algorithms(options.algorithm)
+    return _inside(options, algorithms, output) if options.inside else _print(options.file, algorithms, output)
+
+
+def _inside(options: argparse.Namespace, algorithms: Sequence[Algorithm], output: Output) -> int:
+    """Print the checksums of the files in archives."""
+    password = given_password(options)
+    found: list[EntrySums] = []
+    for archive in options.file:
+        with closing(open_given(archive, options, password)) as reader:
+            found += with_progress(lambda job, reader=reader: sums_within(reader, algorithms, job))  # type: ignore[misc]
+    for each in found:
+        if each.problem is not None:
+            output.line(say("{name:shown}: {problem:clause}", name=each.path, problem=each.problem.sentence))
+    _show([(each.path, each.sums, each.problem) for each in found], algorithms, output)
+    return int(any(each.problem is not None for each in found))
 
 
 def _algorithms(names: Sequence[str]) -> list[Algorithm]:
@@ -62,24 +83,26 @@ def _print(files: Sequence[Path], algorithms: Sequence[Algorithm], output: Outpu
     for each in found:
         if each.problem is not None:
             output.line(each.problem)
-    lines = [
-        ChecksumLine(str(each.path), algorithm, digest) for each in found for algorithm, digest in each.sums.items()
-    ]
+    _show([(str(each.path), each.sums, each.problem) for each in found], algorithms, output)
+    return int(any(each.problem is not None for each in found))
+
+
+def _show(
+    found: Sequence[tuple[str, dict[Algorithm, str], RundletError | None]],
+    algorithms: Sequence[Algorithm],
+    output: Output,
+) -> None:
+    lines = [ChecksumLine(name, algorithm, digest) for name, sums, _ in found for algorithm, digest in sums.items()]
     if output.json:
         output.value(
             [
-                {"file": str(each.path)}
-                | (
-                    {"error": str(each.problem)}
-                    if each.problem
-                    else {key.value: digest for key, digest in each.sums.items()}
-                )
-                for each in found
+                {"file": name}
+                | ({"error": str(problem)} if problem else {key.value: digest for key, digest in sums.items()})
+                for name, sums, problem in found
             ]
         )
     elif lines:
         output.say(written_checksums(lines, named=len(algorithms) > 1).rstrip("\n"))
-    return int(any(each.problem is not None for each in found))
 
 
 def _check(lists: Sequence[Path], output: Output) -> int:

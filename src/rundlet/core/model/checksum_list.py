@@ -62,6 +62,11 @@ def algorithm_of(digest: str) -> Algorithm | None:
     return _BY_DIGITS.get(len(digest))
 
 
+def algorithms_of(digest: str) -> tuple[Algorithm, ...]:
+    """All algorithms that give so many digits, the usual one first."""
+    return tuple(algorithm for algorithm, digits in _DIGITS.items() if digits == len(digest))
+
+
 def algorithm_named(name: str) -> Algorithm | None:
     """The algorithm of a name, however it is spelled; None for an unknown one."""
     return _BY_NAME.get(name.upper().replace("-", "").replace("_", ""))

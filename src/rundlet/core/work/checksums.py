@@ -8,19 +8,34 @@ import os
 import stat
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
+
+import numpy as np
 
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.parallel import cores
-from rundlet.core.errors import FileProblem, file_problem
+from rundlet.core.errors import FileProblem, RundletError, file_problem
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import KIB
 from rundlet.core.model.checksum_list import Algorithm, ChecksumLine
+from rundlet.core.model.entry import Kind
+from rundlet.core.streams.files import Stamp, stamp_of
+from rundlet.core.work.scheduler import run_side_by_side
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from numpy.typing import NDArray
+
+    from rundlet.core.formats.base import ArchiveReader, Unit
+    from rundlet.core.userdata.sum_cache import SumCache
 
 _PIECE = 512 * KIB
+_TOLD_BY_LENGTH = {Algorithm.SHA512: (Algorithm.SHA512, Algorithm.BLAKE2B)}
+"""Algorithms that a line stands for which does not name its own, as their checksums are equally long."""
 
 
 class _Digest(Protocol):
@@ -57,11 +72,22 @@ class FileSums:
         path: the file.
         sums: by algorithm, in lower case hexadecimal digits; empty where it could not be read.
         problem: why it could not be read, or None.
+        stamp: what the file was when it was read.
     """
 
     path: Path
     sums: dict[Algorithm, str] = field(default_factory=dict)
     problem: FileProblem | None = None
+    stamp: Stamp | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class EntrySums:
+    """What was found out of one file in an archive; as :class:`FileSums`, by its path there."""
+
+    path: str
+    sums: dict[Algorithm, str] = field(default_factory=dict)
+    problem: RundletError | None = None
 
 
 class Match(StrEnum):
@@ -91,40 +117,104 @@ class Verified:
 
 
 def sums_of(
-    paths: Sequence[Path], algorithms: Sequence[Algorithm], job: Job | None = None, *, workers: int | None = None
+    paths: Sequence[Path],
+    algorithms: Sequence[Algorithm],
+    job: Job | None = None,
+    *,
+    workers: int | None = None,
+    cache: SumCache | None = None,
 ) -> list[FileSums]:
     """The checksums of files, in their order. Links are followed; what is no ordinary file is a problem of it.
 
     Args:
         job: told of the bytes that were read; may pause and cancel.
         workers: how many files are read side by side; as many as there are cores by default.
+        cache: what is known already, and keeps what is found out.
     """
     job = job or Job()
-    job.begin("Reading", total_bytes=sum(map(_size, paths)), total_entries=len(paths))
+    known = cache.known(list(paths)) if cache is not None else {}
+    missing = {path: [] if known.get(path, {}).keys() >= set(algorithms) else list(algorithms) for path in paths}
+    job.begin("Reading", total_bytes=sum(_size(path) for path in paths if missing[path]), total_entries=len(paths))
     with ThreadPoolExecutor(workers or cores(), thread_name_prefix="checksum") as pool:
-        futures = [pool.submit(_sums, path, algorithms, job) for path in paths]
+        futures = [pool.submit(_sums, path, missing[path], job) for path in paths]
         try:
-            return [future.result() for future in futures]
+            found = [future.result() for future in futures]
         except BaseException:
             for future in futures:
                 future.cancel()
             raise
+    if cache is not None:
+        cache.keep({each.stamp: each.sums for each in found if each.stamp is not None and each.sums})
+    return [
+        each
+        if each.problem is not None
+        else replace(each, sums={one: (each.sums or known[each.path])[one] for one in algorithms})
+        for each in found
+    ]
 
 
-def verify(lines: Sequence[ChecksumLine], folder: Path, job: Job | None = None) -> list[Verified]:
+def sums_within(
+    reader: ArchiveReader,
+    algorithms: Sequence[Algorithm],
+    job: Job | None = None,
+    *,
+    rows: NDArray[np.int64] | None = None,
+    workers: int | None = None,
+) -> list[EntrySums]:
+    """The checksums of the files in an archive, in its order, without unpacking it.
+
+    Args:
+        rows: of which items; all by default.
+        job: told of the bytes that were read; may pause and cancel.
+
+    Raises:
+        PasswordNeeded: when all of them are locked, and no password was taken.
+    """
+    job = job or Job()
+    catalog = reader.catalog
+    wanted: NDArray[np.int64] = np.arange(len(catalog)) if rows is None else rows
+    wanted = wanted[catalog.kind[wanted] == Kind.FILE]
+    reader.require_password(wanted)
+    job.begin("Reading", total_bytes=int(np.maximum(catalog.size[wanted], 0).sum()), total_entries=len(wanted))
+    found: dict[int, EntrySums] = {}
+
+    def work(units: Iterator[Unit]) -> None:
+        for unit in units:
+            for row, chunks in unit.stream():
+                digests = {algorithm: _DIGESTS[algorithm]() for algorithm in algorithms}
+                path = catalog.path(row)
+                try:
+                    for data in chunks:
+                        for digest in digests.values():
+                            digest.update(data)
+                        job.advance(len(data))
+                except RundletError as error:
+                    found[row] = EntrySums(path, problem=error)
+                else:
+                    found[row] = EntrySums(path, {one: digest.hexdigest() for one, digest in digests.items()})
+                job.advance(entries=1)
+
+    run_side_by_side(reader.units(wanted), work, workers or cores())
+    return [found[row] for row in sorted(found)]
+
+
+def verify(
+    lines: Sequence[ChecksumLine], folder: Path, job: Job | None = None, *, cache: SumCache | None = None
+) -> list[Verified]:
     """Hold files against a list of their checksums. No name leads outside the folder.
 
     Args:
         folder: where the list lies.
+        cache: as in :func:`sums_of`.
     """
     inside = {line.name: path for line in lines if (path := _inside(folder, line.name)) is not None}
     wanted: dict[Path, set[Algorithm]] = {}
     for line in lines:
         if line.name in inside and os.path.lexists(inside[line.name]):
-            wanted.setdefault(inside[line.name], set()).add(line.algorithm)
+            wanted.setdefault(inside[line.name], set()).update(_TOLD_BY_LENGTH.get(line.algorithm, (line.algorithm,)))
     paths = list(wanted)
     algorithms = sorted(set().union(*wanted.values())) if wanted else []
-    found = {each.path: each for each in sums_of(paths, algorithms, job)}
+    found = {each.path: each for each in sums_of(paths, algorithms, job, cache=cache)}
     return [_verified(line, inside.get(line.name), found) for line in lines]
 
 
@@ -137,7 +227,8 @@ def _verified(line: ChecksumLine, path: Path | None, found: dict[Path, FileSums]
     if sums.problem is not None:
         return Verified(line, Match.UNREADABLE, problem=sums.problem)
     there = sums.sums[line.algorithm]
-    return Verified(line, Match.SAME if there == line.digest else Match.DIFFERS, there)
+    same = any(sums.sums[one] == line.digest for one in _TOLD_BY_LENGTH.get(line.algorithm, (line.algorithm,)))
+    return Verified(line, Match.SAME if same else Match.DIFFERS, there)
 
 
 def _inside(folder: Path, name: str) -> Path | None:
@@ -156,22 +247,28 @@ def _size(path: Path) -> int:
 
 
 def _sums(path: Path, algorithms: Sequence[Algorithm], job: Job) -> FileSums:
+    if not algorithms:
+        job.advance(entries=1)
+        return FileSums(path)
     digests = {algorithm: _DIGESTS[algorithm]() for algorithm in algorithms}
     piece = bytearray(_PIECE)
     view = memoryview(piece)
     try:
         fd = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)  # else a pipe would be waited for
         try:
-            if not stat.S_ISREG(os.fstat(fd).st_mode):
+            before = os.fstat(fd)
+            if not stat.S_ISREG(before.st_mode):
                 raise OSError(errno.EISDIR if path.is_dir() else errno.ENXIO, "")
             while count := os.readv(fd, [piece]):
                 for digest in digests.values():
                     digest.update(view[:count])
                 job.advance(count)
+            stamp = stamp_of(os.fstat(fd))
         finally:
             os.close(fd)
     except OSError as error:
         job.advance(entries=1)
         return FileSums(path, problem=file_problem(error, "read", path))
     job.advance(entries=1)
-    return FileSums(path, {algorithm: digest.hexdigest() for algorithm, digest in digests.items()})
+    found = {algorithm: digest.hexdigest() for algorithm, digest in digests.items()}
+    return FileSums(path, found, stamp=stamp if stamp == stamp_of(before) else None)
