@@ -8,10 +8,13 @@ import os
 import time
 import zlib
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import hypothesis.strategies as st
 import pytest
 from hypothesis import given
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QApplication, QFileDialog
 
 from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled
@@ -20,7 +23,14 @@ from rundlet.core.model.checksum_list import Algorithm, ChecksumLine, read_check
 from rundlet.core.model.published import Answer, answered, published_in
 from rundlet.core.userdata.sum_cache import SumCache
 from rundlet.core.work.checksums import Match, sums_of, verify
+from rundlet.desktop.pages.sums_page import SumsPage, SumsTarget
 from support import held, packed
+from windows import Settle, Stand, click
+
+if TYPE_CHECKING:
+    from rundlet.desktop.window import Window
+
+CTRL = Qt.KeyboardModifier.ControlModifier
 
 _LENGTHS = {"SHA256": 64, "SHA512": 128, "SHA1": 40, "MD5": 32, "BLAKE2b": 128, "CRC32": 8}
 NAMES = st.text(min_size=1, max_size=20).filter(
@@ -218,3 +228,72 @@ def test_of_files_in_an_archive(tmp_path: Path, fmt: str, capsys: pytest.Capture
     assert main(["sum", "--inside", str(archive)]) == 0
     lines, odd = read_checksums(capsys.readouterr().out)
     assert not odd and {line.name for line in lines} == set(files)
+
+
+def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """C3: computed, pasted and answered, saved as a list, and the list checked: what is missing, what is extra."""
+    (home / "d").mkdir()
+    for name, data in (("a.iso", b"test"), ("b.iso", b"other"), ("d/c.iso", b"third")):
+        (home / name).write_bytes(data)
+    stand(home)
+    click(window, "a.iso")
+    click(window, "b.iso", CTRL)
+    click(window, "d", CTRL)
+    settle()
+    window.how.what.chosen.emit("sums")
+    settle()
+    how, to = window.how.page, window.target.page
+    assert isinstance(how, SumsPage) and isinstance(to, SumsTarget)
+    window.window_actions["how"].trigger()
+    assert how.paste.hasFocus() and to.go.text() == "Compute checksums"
+    to.go.click()
+    to.go.click()
+    settle()
+    sha = expected(b"test")[Algorithm.SHA256]
+    assert (
+        to.list.count() == 3 and sha in to.list.item(0).text().replace(" ", "") and to.verdict.text() == "3 files read"
+    )
+    how.paste.setPlainText(f"SHA256: {sha.upper()}")
+    assert to.verdict.text() == "✓ Matches “a.iso” (SHA-256)." and how.told.text() == "SHA-256"
+    how.paste.setPlainText("1" + sha[1:])
+    near = "1" if sha[0] != "1" else "2"
+    how.paste.setPlainText(near + sha[1:])
+    assert to.verdict.text().startswith("Nearly that of “a.iso”: character 1 differs.") and to.more.text().startswith(
+        f"[{sha[0]}]"
+    )
+    how.paste.setPlainText("not a checksum")
+    assert how.told.text() == "This is no checksum." and to.verdict.text() == "3 files read"
+    how.paste.setPlainText(expected(b"third")[Algorithm.MD5])
+    assert to.go.text() == "Compare" and to.verdict.text() == "3 files read"
+    to.go.click()
+    settle()
+    assert to.verdict.text() == "✓ Matches “c.iso” (MD5)."
+    how.paste.setPlainText(f"{sha}  a.iso\n{sha}  b.iso\n{'0' * 64}  z.iso")
+    assert to.verdict.text() == "1 of 3 checksums matches." and to.list.count() == 6
+    how.paste.setPlainText("")
+    for name in ("list.sha256", "nowhere/x"):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, name=name: (str(home / name), ""))
+        to.save.click()
+    assert "Could not write" in to.facts.text()
+    lines, odd = read_checksums((home / "list.sha256").read_text())
+    assert not odd and {line.name for line in lines} == {"a.iso", "b.iso", "d/c.iso"}
+    (home / "b.iso").write_bytes(b"changed")
+    (home / "d/c.iso").unlink()
+    (home / "extra.txt").write_bytes(b"extra")
+    window.window_actions["refresh"].trigger()
+    settle()
+    click(window, "list.sha256")
+    settle()
+    assert how.statement.text() == "Check 3 files against the list" and to.go.text() == "Check 3 files"
+    to.go.click()
+    settle()
+    assert to.verdict.text() == (
+        "1 of 3 files matches. 1 file differs. 1 file is missing. 1 file here is not in the list."
+    )
+    texts = [to.list.item(row).text() for row in range(to.list.count())]
+    assert set(texts) == {"✗ differs  b.iso", "✗ is missing  d/c.iso", "✓ matches  a.iso", "not in the list  extra.txt"}
+    to.copy.click()
+    assert "✗ differs  b.iso" in QApplication.clipboard().text()
+    window.how.what.chosen.emit("pack")
+    settle()
+    assert window.target.go.text() == "Pack 1 item"

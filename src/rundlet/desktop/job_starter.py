@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.errors import OutOfDate
-from rundlet.core.jobs.outcomes import Changed, Checked, Compared, Outcome, Packed, Salvaged, Trashed, Unpacked
+from rundlet.core.jobs.outcomes import Changed, Checked, Compared, Outcome, Packed, Salvaged, Summed, Trashed, Unpacked
 from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.desktop.state.forms import IfTaken
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.state.changing import Kept
     from rundlet.desktop.state.checking import Found
     from rundlet.desktop.state.comparing import Found as Comparing
+    from rundlet.desktop.state.sums import Summed as Sums
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
 
@@ -61,6 +62,8 @@ class JobStarter:
         jobs.ended.connect(self._checked)
         jobs.progressed.connect(self._progressed)
         self._comparisons: dict[RunningJob, Comparing] = {}
+        self._summing: dict[RunningJob, Sums] = {}
+        jobs.ended.connect(self._summed)
         jobs.ended.connect(self._compared)
         self._pressed = 0.0
         self._said: tuple[object, ...] = ()
@@ -82,6 +85,8 @@ class JobStarter:
             return ws.place, "check", ws.selection.nodes
         if ws.place.in_archive and ws.comparing.wanted:
             return ws.place, "compare", ws.comparing.other, ws.comparing.certain
+        if ws.sums.wanted:
+            return ws.selector.paths(), tuple(ws.sums.all_algorithms), ws.sums.text
         return ws.place, ws.selection.nodes, ws.selector.paths(), form.info.id, form.level, form.folder, form.part_size
 
     def _under_way(self, started: list[RunningJob]) -> list[RunningJob]:
@@ -428,6 +433,45 @@ class JobStarter:
             return outcome
 
         self._jobs.start(Trashed, found.other.path, work, source=tops)
+
+    @property
+    def holds_sums(self) -> bool:
+        """Whether checksums of what is selected are being computed."""
+        found = self._workspace.sums.found
+        return self._too_soon() or (found is not None and found.running)
+
+    def start_sums(self) -> None:
+        """Compute the checksums of what is selected, or hold files against the list that is."""
+        sums = self._workspace.sums
+        if not sums.paths or self.holds_sums:
+            return
+        self._pressed, self._said = time.monotonic(), self._sentence()
+        found, algorithms, lines, list_file = sums.begin(), sums.all_algorithms, list(sums.listed), sums.list_file
+
+        def work(job: Job) -> Outcome:
+            from rundlet.core.userdata.sum_cache import SumCache
+            from rundlet.core.work.checksums import sums_of, verify
+            from rundlet.desktop.state.sums import extra_beside, files_below
+
+            started, cache = time.monotonic(), SumCache()
+            outcome = Summed(found.paths[0])
+            if list_file is not None:
+                found.verified = verify(lines, list_file.parent, job, cache=cache)
+                found.extra = extra_beside(list_file, lines)
+                outcome.files = len(found.verified)
+            else:
+                job.begin(_LOOKING)
+                found.sums = sums_of(files_below(found.paths, job.checkpoint), algorithms, job, cache=cache)
+                outcome.files = len(found.sums)
+            outcome.bytes_in, outcome.seconds = job.snapshot().done_bytes, time.monotonic() - started
+            return outcome
+
+        self._summing[self._jobs.start(Summed, found.paths[0], work, source=found.paths)] = found
+
+    def _summed(self, running: RunningJob, result: JobResult) -> None:
+        found = self._summing.pop(running, None)
+        if found is not None:
+            self._workspace.sums.end(found, done=isinstance(result.outcome, Summed))
 
     def start_several(self) -> None:
         """Unpack the archives that are chosen on the disk."""

@@ -211,6 +211,7 @@ class Window(QMainWindow):
         self.target.change_pressed.connect(self.job_starter.start_change)
         self.target.check_pressed.connect(self.job_starter.start_check)
         self.target.compare_pressed.connect(self.job_starter.start_compare)
+        self.target.sums_pressed.connect(self.job_starter.start_sums)
         self.target.trash_wanted.connect(self.job_starter.trash_compared)
         self.target.look_wanted.connect(self.source.set_looking)
         ws.comparing.originals_of = self.history.originals_of
@@ -249,6 +250,7 @@ class Window(QMainWindow):
             ws.changing.changed,
             ws.checking.changed,
             ws.comparing.changed,
+            ws.sums.changed,
             self.batch.changed,
         ):
             happened.connect(self._hold_buttons)
@@ -313,6 +315,7 @@ class Window(QMainWindow):
             Task.CHANGE: self.job_starter.holds_changing,
             Task.CHECK: self.job_starter.holds_checking,
             Task.COMPARE: self.job_starter.holds_comparing,
+            Task.SUMS: self.job_starter.holds_sums,
         }
         for button, task in self.target.buttons():
             button.hold(held[task])

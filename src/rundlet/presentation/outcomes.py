@@ -20,6 +20,7 @@ from rundlet.core.jobs.outcomes import (
     Packed,
     Renamed,
     Salvaged,
+    Summed,
     Trashed,
     Undone,
     Unpacked,
@@ -422,6 +423,11 @@ class _CopyOutPresenter(Presenter[CopiedOut]):
     done = "Copied {files:file|files} out of the archive."
 
 
+class _SumPresenter(Presenter[Summed]):
+    doing = "Computing checksums"
+    done = "Computed the checksums of {files:file|files}, {bytes_in:size}, in {seconds:duration}."
+
+
 class _UndoPresenter(Presenter[Undone]):
     doing = "Undoing {target:name}"
 
@@ -442,6 +448,7 @@ PRESENTERS: dict[type[Outcome], Presenter[Any]] = {
     Renamed: _RenamePresenter(),
     FolderMade: _FolderPresenter(),
     CopiedOut: _CopyOutPresenter(),
+    Summed: _SumPresenter(),
     Undone: _UndoPresenter(),
 }
 

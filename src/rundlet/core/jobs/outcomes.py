@@ -266,6 +266,19 @@ class CopiedOut(Outcome):
         return None
 
 
+class Summed(Outcome):
+    """Checksums of files were computed; the log does not tell of it."""
+
+    __slots__ = ()
+
+    kind: ClassVar[str] = "sum"
+    is_noted: ClassVar[bool] = False
+
+    @property
+    def shown(self) -> Path | None:
+        return None
+
+
 class Undone(Outcome):
     """An earlier job was undone."""
 
@@ -294,6 +307,7 @@ KINDS: dict[str, type[Outcome]] = {
         Renamed,
         FolderMade,
         CopiedOut,
+        Summed,
         Undone,
     )
 }

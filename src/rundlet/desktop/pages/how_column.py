@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.pages.check_page import CheckPage
     from rundlet.desktop.pages.compare_page import ComparePage
     from rundlet.desktop.pages.pack_page import PackPage
+    from rundlet.desktop.pages.sums_page import SumsPage
     from rundlet.desktop.pages.unpack_page import UnpackPage
     from rundlet.desktop.state.archive_batch import ArchiveBatch, BatchForm
     from rundlet.desktop.state.trial_runner import TrialRunner
@@ -55,7 +56,10 @@ class HowColumn(Column):
         self._change: ChangePage | None = None
         self._check: CheckPage | None = None
         self._compare: ComparePage | None = None
-        self.what = Choices([("unpack", "Unpack"), ("pack", "Pack")], name="What to do with the archives")
+        self._sums: SumsPage | None = None
+        self.what = Choices(
+            [("unpack", "Unpack"), ("pack", "Pack"), ("sums", "Checksums")], name="What to do with what is selected"
+        )
         self.what.setVisible(False)
         self.body.addWidget(self.what)
         self.within = Choices(
@@ -79,6 +83,7 @@ class HowColumn(Column):
         workspace.changing.changed.connect(self._show)
         workspace.checking.changed.connect(self._show)
         workspace.comparing.changed.connect(self._show)
+        workspace.sums.changed.connect(self._show)
         self.what.chosen.connect(self._what_chosen)
         self.within.chosen.connect(self._want_within)
         self.quiet.opened.connect(workspace.enter_file)
@@ -166,7 +171,18 @@ class HowColumn(Column):
         return self._compare
 
     @property
-    def page(self) -> PackPage | UnpackPage | BatchPage | ChangePage | CheckPage | ComparePage | QuietPage:
+    def sums(self) -> SumsPage:
+        """The page for checksums."""
+        if self._sums is None:
+            from rundlet.desktop.pages.sums_page import SumsPage
+
+            self._sums = SumsPage(self._workspace)
+            self._hold(self._sums, scrolling(self._sums))
+            self._sums.refresh()
+        return self._sums
+
+    @property
+    def page(self) -> PackPage | UnpackPage | BatchPage | ChangePage | CheckPage | ComparePage | SumsPage | QuietPage:
         """The page that fits where one stands."""
         task = self._batch.task
         if task is Task.CHANGE:
@@ -175,6 +191,8 @@ class HowColumn(Column):
             return self.check
         if task is Task.COMPARE:
             return self.compare
+        if task is Task.SUMS:
+            return self.sums
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -183,8 +201,11 @@ class HowColumn(Column):
 
     def _show(self, _: object = None) -> None:
         batch = self._batch
-        self.what.setVisible(not self._workspace.place.in_archive and bool(batch.form.archives))
-        self.what.choose("unpack" if batch.form.wanted else "pack")
+        on_disk = not self._workspace.place.in_archive and self._workspace.selection.items > 0
+        self.what.setVisible(on_disk)
+        self.what.offer(["unpack", "pack", "sums"] if batch.form.archives else ["pack", "sums"])
+        chosen = {Task.SUMS: "sums", Task.UNPACK_SEVERAL: "unpack"}
+        self.what.choose(chosen.get(batch.task, "pack"))
         self.within.setVisible(self._workspace.archive is not None)
         self.within.choose(
             {Task.CHANGE: "change", Task.CHECK: "check", Task.COMPARE: "compare"}.get(batch.task, "unpack")
@@ -211,4 +232,6 @@ class HowColumn(Column):
         def change(form: BatchForm) -> None:
             form.wanted = what == "unpack"
 
-        self._batch.change(change)
+        self._workspace.sums.want(what == "sums")
+        if what != "sums":
+            self._batch.change(change)

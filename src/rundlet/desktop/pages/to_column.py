@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.pages.check_page import CheckTarget
     from rundlet.desktop.pages.compare_page import CompareTarget
     from rundlet.desktop.pages.pack_target import PackTarget
+    from rundlet.desktop.pages.sums_page import SumsTarget
     from rundlet.desktop.pages.unpack_target import UnpackTarget
     from rundlet.desktop.state.archive_batch import ArchiveBatch
     from rundlet.desktop.state.trial_runner import TrialRunner
@@ -33,7 +34,7 @@ class ToColumn(Column):
     """Shows the page that fits where one stands; each is made when it is first wanted.
 
     Signals:
-        pack_pressed, unpack_pressed, batch_pressed, change_pressed, check_pressed, compare_pressed: the button of a page.
+        pack_pressed, unpack_pressed, batch_pressed, change_pressed, check_pressed, compare_pressed, sums_pressed: the button of a page.
         select_wanted: rows are to be selected.
         look_wanted: the current item is to be looked at in the list, too.
         trash_wanted: the folder that an archive was compared with is to go to the trash.
@@ -47,6 +48,7 @@ class ToColumn(Column):
     change_pressed = Signal()
     check_pressed = Signal()
     compare_pressed = Signal()
+    sums_pressed = Signal()
     trash_wanted = Signal()
     look_wanted = Signal(bool)
     select_wanted = Signal(object)
@@ -66,6 +68,7 @@ class ToColumn(Column):
         self._change: ChangeTarget | None = None
         self._check: CheckTarget | None = None
         self._compare: CompareTarget | None = None
+        self._sums: SumsTarget | None = None
         self.quiet = QuietPage("The result", "What will be made is shown here, before anything is done.")
         self._no_button = GoButton("Pack")
         self._no_button.setEnabled(False)
@@ -80,6 +83,7 @@ class ToColumn(Column):
         workspace.changing.changed.connect(self._show)
         workspace.checking.changed.connect(self._show)
         workspace.comparing.changed.connect(self._show)
+        workspace.sums.changed.connect(self._show)
 
     @property
     def pack(self) -> PackTarget:
@@ -159,7 +163,21 @@ class ToColumn(Column):
         return self._compare
 
     @property
-    def page(self) -> PackTarget | UnpackTarget | BatchTarget | ChangeTarget | CheckTarget | CompareTarget | QuietPage:
+    def sums(self) -> SumsTarget:
+        """The page for checksums."""
+        if self._sums is None:
+            from rundlet.desktop.pages.sums_page import SumsTarget
+
+            self._sums = SumsTarget(self._workspace)
+            self._sums.go.clicked.connect(self.sums_pressed)
+            self._pages.addWidget(self._sums)
+            self._sums.refresh()
+        return self._sums
+
+    @property
+    def page(
+        self,
+    ) -> PackTarget | UnpackTarget | BatchTarget | ChangeTarget | CheckTarget | CompareTarget | SumsTarget | QuietPage:
         """The page that fits where one stands."""
         task = self._batch.task
         if task is Task.CHANGE:
@@ -168,6 +186,8 @@ class ToColumn(Column):
             return self.check
         if task is Task.COMPARE:
             return self.compare
+        if task is Task.SUMS:
+            return self.sums
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -213,6 +233,7 @@ class ToColumn(Column):
             (self._change, Task.CHANGE),
             (self._check, Task.CHECK),
             (self._compare, Task.COMPARE),
+            (self._sums, Task.SUMS),
         )
         for page, task in pages:
             if page is not None:

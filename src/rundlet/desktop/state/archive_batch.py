@@ -35,6 +35,7 @@ class Task(Enum):
     CHANGE = "change"
     CHECK = "check"
     COMPARE = "compare"
+    SUMS = "checksums"
 
 
 @dataclass(slots=True)
@@ -173,6 +174,8 @@ class ArchiveBatch(QObject):
             if self._workspace.comparing.wanted:
                 return Task.COMPARE
             return Task.CHECK if self._workspace.checking.wanted else Task.UNPACK
+        if self._workspace.sums.wanted and self._workspace.selection.items:
+            return Task.SUMS
         if self.unpacks:
             return Task.UNPACK_SEVERAL
         return Task.PACK if self._workspace.selection.items else Task.NOTHING

@@ -37,6 +37,7 @@ from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.state.packing import Packing
 from rundlet.desktop.state.selection import Selector
 from rundlet.desktop.state.standpoint import Standpoint
+from rundlet.desktop.state.sums import Sums
 from rundlet.desktop.state.unpacking import Unpacking
 from rundlet.desktop.temp_copies import TempCopies, lend, outcome_error
 
@@ -62,6 +63,7 @@ class Workspace(QObject):
         packing, unpacking: what would come of it.
         changing: what is to be changed in archives, and not saved yet.
         checking: whether what they hold is intact.
+        sums: checksums of what is selected on the disk.
         comparing: what archives are compared with, and what that found out.
         opener: opens archives.
         follower: follows the folder as things come and go in it.
@@ -108,6 +110,8 @@ class Workspace(QObject):
         self.changing.shown.connect(self._show_changed)
         self.checking = Checking(self._at, self)
         self.comparing = Comparing(self._at, background, self)
+        self.sums = Sums(self.selector.paths, background, self)
+        self.selector.changed.connect(self.sums.follow)
         self.opener = ArchiveOpener(background, settings, self)
         self.selector.recounted.connect(self._recounted)
         self.temp_copies = TempCopies(self)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from itertools import pairwise
 from pathlib import Path
 
@@ -145,6 +145,16 @@ class Choices(QWidget):
     def first(self) -> QWidget:
         """Where one begins by keyboard: what is chosen."""
         return self._group.checkedButton() or next(iter(self._buttons.values()))
+
+    @property
+    def offered(self) -> list[str]:
+        """Those that can be chosen now."""
+        return [key for key, button in self._buttons.items() if button.isVisibleTo(self)]
+
+    def offer(self, keys: Collection[str]) -> None:
+        """Offer only some of them."""
+        for key, button in self._buttons.items():
+            button.setVisible(key in keys)
 
     def choose(self, key: str) -> None:
         """Choose one without saying so; "" for none."""
