@@ -32,6 +32,7 @@ VERBS = (
     "convert",
     "salvage",
     "sum",
+    "join",
     "settings",
 )
 """Each is a module of its name, loaded when it is wanted: the window does without them."""
@@ -50,6 +51,7 @@ usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
        rundlet convert ARCHIVE OUT              make another archive of what one holds
        rundlet salvage ARCHIVE OUT              save what is intact in a damaged archive
        rundlet sum FILE ...                     print checksums, or check files against a list of them
+       rundlet join PART OUT                    join the numbered parts of a file
        rundlet settings [NAME [VALUE]]          show the settings, or change one
        rundlet help [VERB]                      show how to use it
        rundlet --version

@@ -28,6 +28,7 @@ from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, items_id
 from rundlet.desktop.file_manager import copy_files, open_in_its_program, to_clipboard
 from rundlet.desktop.locations.place import OpenArchive, Place, with_others
 from rundlet.desktop.state.archive_batch import Task
+from rundlet.desktop.state.sums import looks_like_a_list
 from rundlet.desktop.temp_copies import Copy, Origin, lend, lend_one
 from rundlet.presentation.sentences import say
 
@@ -61,12 +62,14 @@ class FileActions(QObject):
         task_wanted: what is to be done with what is selected, as a :class:`Task`.
         to_wanted: what comes next is to be said in To.
         check_wanted: the archive where the window stands is to be checked.
+        sums_wanted: files are to be held against the selected list of checksums.
     """
 
     unpack_wanted = Signal()
     task_wanted = Signal(object)
     to_wanted = Signal()
     check_wanted = Signal()
+    sums_wanted = Signal()
 
     def __init__(self, workspace: Workspace, source: FromColumn, batch: ArchiveBatch, jobs: Jobs) -> None:
         super().__init__(source)
@@ -452,6 +455,12 @@ class FileActions(QObject):
                 copy.unkept = copy.now() != before
 
     def _hand_over(self, path: Path) -> bool:
+        if looks_like_a_list(path):
+            self._workspace.sums.open_list(path, self.sums_wanted.emit, partial(self._open_elsewhere, path))
+            return True
+        return self._open_elsewhere(path)
+
+    def _open_elsewhere(self, path: Path) -> bool:
         done = open_in_its_program(path)
         if not done:
             self._source.notice.tell(say("There is no program here that opens {name:name}.", name=path.name))

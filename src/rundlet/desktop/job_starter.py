@@ -14,7 +14,19 @@ from typing import TYPE_CHECKING, Any
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.errors import OutOfDate
-from rundlet.core.jobs.outcomes import Changed, Checked, Compared, Outcome, Packed, Salvaged, Summed, Trashed, Unpacked
+from rundlet.core.jobs.outcomes import (
+    Changed,
+    Checked,
+    Compared,
+    Copied,
+    Joined,
+    Outcome,
+    Packed,
+    Salvaged,
+    Summed,
+    Trashed,
+    Unpacked,
+)
 from rundlet.core.plans.pack_plan import PackClash, plan_pack, suggested_stem
 from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.desktop.state.forms import IfTaken
@@ -63,6 +75,7 @@ class JobStarter:
         jobs.progressed.connect(self._progressed)
         self._comparisons: dict[RunningJob, Comparing] = {}
         self._summing: dict[RunningJob, Sums] = {}
+        self._joining: list[RunningJob] = []
         jobs.ended.connect(self._summed)
         jobs.ended.connect(self._compared)
         self._pressed = 0.0
@@ -472,6 +485,36 @@ class JobStarter:
         found = self._summing.pop(running, None)
         if found is not None:
             self._workspace.sums.end(found, done=isinstance(result.outcome, Summed))
+
+    def start_join(self) -> None:
+        """Join the parts of a plain file that are selected."""
+        plan = self._workspace.joining.plan
+        if plan is None or plan.lacking or self.holds_joining:
+            return
+        self._pressed, self._said = time.monotonic(), self._sentence()
+        target = plan.first.with_name(plan.name)
+
+        def work(job: Job) -> Outcome:
+            from rundlet.core.work.joiner import join
+
+            return join(plan, target, job, on_clash=PackClash.RENAME)
+
+        self._joining.append(self._jobs.start(Joined, target, work, source=[plan.first]))
+
+    @property
+    def holds_joining(self) -> bool:
+        """Whether parts are being joined."""
+        return self._too_soon() or bool(self._under_way(self._joining))
+
+    def take_part(self, found: Path, part: Path) -> None:
+        """Copy a part that was found elsewhere beside the others."""
+
+        def work(job: Job) -> Outcome:
+            from rundlet.core.work.joiner import take_part
+
+            return take_part(found, part, job)
+
+        self._jobs.start(Copied, part.parent, work, source=[found])
 
     def start_several(self) -> None:
         """Unpack the archives that are chosen on the disk."""

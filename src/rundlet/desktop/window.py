@@ -212,6 +212,8 @@ class Window(QMainWindow):
         self.target.check_pressed.connect(self.job_starter.start_check)
         self.target.compare_pressed.connect(self.job_starter.start_compare)
         self.target.sums_pressed.connect(self.job_starter.start_sums)
+        self.target.join_pressed.connect(self.job_starter.start_join)
+        self.target.part_found.connect(self.job_starter.take_part)
         self.target.trash_wanted.connect(self.job_starter.trash_compared)
         self.target.look_wanted.connect(self.source.set_looking)
         ws.comparing.originals_of = self.history.originals_of
@@ -226,6 +228,7 @@ class Window(QMainWindow):
         self.file_actions.task_wanted.connect(self._do)
         self.file_actions.to_wanted.connect(self._go_to)
         self.file_actions.check_wanted.connect(self.job_starter.start_check)
+        self.file_actions.sums_wanted.connect(self.job_starter.start_sums)
         ws.unpacking.landed.connect(self._landed)
         self.batch.changed.connect(self._landed)
         ws.unpacking.landing_failed.connect(self._call_off)
@@ -251,6 +254,7 @@ class Window(QMainWindow):
             ws.checking.changed,
             ws.comparing.changed,
             ws.sums.changed,
+            ws.joining.changed,
             self.batch.changed,
         ):
             happened.connect(self._hold_buttons)
@@ -316,6 +320,7 @@ class Window(QMainWindow):
             Task.CHECK: self.job_starter.holds_checking,
             Task.COMPARE: self.job_starter.holds_comparing,
             Task.SUMS: self.job_starter.holds_sums,
+            Task.JOIN: self.job_starter.holds_joining,
         }
         for button, task in self.target.buttons():
             button.hold(held[task])
@@ -514,6 +519,7 @@ class Window(QMainWindow):
             return
         self.workspace.unpacking.plan_again()
         self.batch.plan_again()
+        self.workspace.joining.look_again()
         self.history.note(running, result)
         place, outcome = self.workspace.place, result.outcome
         if isinstance(outcome, Packed | Changed | Salvaged) and outcome.shown is not None:

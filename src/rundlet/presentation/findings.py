@@ -41,6 +41,7 @@ CLAUSES: dict[Reason, str] = {
     Reason.ENTRY_CUT: "is cut off, and is not listed",
     Reason.ANTI_ITEMS: "{count:item that only deletes a file is|items that only delete files are} not listed",
     Reason.PART_TWICE: "part {number} is there twice; {name:name} is used",
+    Reason.PART_DIFFERS: "is not what the checksum file beside the parts says",
     Reason.PARTS_ALIKE: "has the same content as part {number}, so one of the two is the wrong one",
     # Packing
     Reason.NAME_TWICE: "is called {name:name} in the archive, as its name is selected twice",

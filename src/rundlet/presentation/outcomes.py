@@ -15,6 +15,7 @@ from rundlet.core.jobs.outcomes import (
     Copied,
     CopiedOut,
     FolderMade,
+    Joined,
     Moved,
     Outcome,
     Packed,
@@ -351,6 +352,19 @@ def compared_words(outcome: Compared) -> str:
     return joined([fill(each, facts) for each in said])
 
 
+class _JoinPresenter(Presenter[Joined]):
+    doing = "Joining {target:name}"
+    done = "Joined {files:part|parts} into {target:name}, {bytes_out:size}, in {seconds:duration}."
+    logged = "Joined {target}"
+
+    def log_size(self, outcome: Joined) -> str:
+        return size(outcome.bytes_out)
+
+    def undoing(self, record: Record, *, deletes: bool) -> str:
+        words = "Restore {target:name} as it was" if record.outcome.replaced else "Move {target:name} to the trash"
+        return fill(words, _facts(record.outcome))
+
+
 class _SalvagePresenter(_ArchivePresenter[Salvaged]):
     doing = "Saving what is intact as {target:name}"
     done = "Saved {files:intact item|intact items} as {target:name}, {bytes_out:size}, in {seconds:duration}."
@@ -441,6 +455,7 @@ PRESENTERS: dict[type[Outcome], Presenter[Any]] = {
     Unpacked: _UnpackPresenter(),
     Checked: _CheckPresenter(),
     Compared: _ComparePresenter(),
+    Joined: _JoinPresenter(),
     Salvaged: _SalvagePresenter(),
     Trashed: _TrashPresenter(),
     Copied: _CopyPresenter(),

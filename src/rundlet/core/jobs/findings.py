@@ -69,6 +69,7 @@ class Reason(StrEnum):
     ANTI_ITEMS = "anti-items"
     PART_TWICE = "part-twice"
     PARTS_ALIKE = "parts-alike"
+    PART_DIFFERS = "part-differs"
 
     # Packing.
     NAME_TWICE = "name-twice"

@@ -165,6 +165,14 @@ class Checked(Outcome):
     whole: bool = True
 
 
+class Joined(Outcome):
+    """The parts of a file were joined; ``files`` are the parts."""
+
+    __slots__ = ()
+
+    kind: ClassVar[str] = "join"
+
+
 @dataclass(slots=True)
 class Compared(Outcome):
     """An archive was compared with a folder or another archive; ``files`` are those that are the same.
@@ -300,6 +308,7 @@ KINDS: dict[str, type[Outcome]] = {
         Unpacked,
         Checked,
         Compared,
+        Joined,
         Salvaged,
         Trashed,
         Copied,

@@ -34,6 +34,7 @@ _LIKE_A_YEAR = 1000  # from here on, a number far behind all others is taken for
 _LEAST_PART = 1000
 _REPEATED = 64  # bytes that packed data does not hold twice within a few thousand
 _PROBE = 4096
+_SHA256_DIGITS = 64
 
 
 @dataclass(slots=True)
@@ -210,6 +211,16 @@ def _join(
 def _count_listed(archive: Path) -> int:
     """How many parts the checksum file beside them lists; 0 when there is none that can be read."""
     return max(_listed(archive), default=0)
+
+
+def listed_sums(archive: Path) -> dict[str, str]:
+    """The SHA-256 of each part in the checksum file beside them, by its name; nothing where there is no such file."""
+    try:
+        with checksum_path(archive).open(encoding="utf-8", errors="replace") as file:
+            lines = [line.strip().partition(" ") for line in file.read(_LONGEST_LIST).splitlines()]
+    except OSError:
+        return {}
+    return {name.lstrip(" *"): digest.lower() for digest, _, name in lines if len(digest) == _SHA256_DIGITS}
 
 
 def _listed(archive: Path) -> dict[int, str]:

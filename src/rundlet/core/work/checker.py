@@ -16,7 +16,10 @@ from rundlet.core.errors import RundletError
 from rundlet.core.jobs.findings import Issue, Reason, issue, issue_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Checked
+from rundlet.core.model.checksum_list import Algorithm
 from rundlet.core.model.entry import Kind
+from rundlet.core.streams.parts import JoinedSource, files_of, listed_sums
+from rundlet.core.work.checksums import sums_of
 from rundlet.core.work.scheduler import run_side_by_side
 
 if TYPE_CHECKING:
@@ -63,6 +66,22 @@ def rows_to_check(reader: ArchiveReader, rows: NDArray[np.int64] | None = None) 
     wanted: NDArray[np.int64] = np.arange(len(kinds)) if rows is None else rows
     filled: NDArray[np.int64] = wanted[(kinds[wanted] != Kind.DIR) & (kinds[wanted] != Kind.HARD)]
     return filled
+
+
+def _parts_that_differ(reader: ArchiveReader, job: Job) -> list[Issue]:
+    """The parts that are not what the checksum file beside them says."""
+    source = reader.source
+    paths = files_of(source) if isinstance(source, JoinedSource) else []
+    sums = listed_sums(paths[0].with_name(source.name)) if paths else {}
+    parts = [path for path in paths if path.name in sums]
+    if not parts:
+        return []
+    found = sums_of(parts, [Algorithm.SHA256], job)
+    return [
+        issue(each.path.name, Reason.PART_DIFFERS)
+        for each in found
+        if each.problem is None and each.sums[Algorithm.SHA256] != sums[each.path.name]
+    ]
 
 
 def check(
@@ -129,6 +148,8 @@ def check(
                 job.advance(entries=1)
 
     run_side_by_side(reader.units(rows), work, workers or cores())
+    if whole:
+        outcome.issues += _parts_that_differ(reader, job)
     outcome.whole = whole
     outcome.seconds = time.monotonic() - started
     return outcome

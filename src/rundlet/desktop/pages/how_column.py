@@ -20,12 +20,15 @@ if TYPE_CHECKING:
     from rundlet.desktop.pages.change_page import ChangePage
     from rundlet.desktop.pages.check_page import CheckPage
     from rundlet.desktop.pages.compare_page import ComparePage
+    from rundlet.desktop.pages.join_page import JoinPage
     from rundlet.desktop.pages.pack_page import PackPage
     from rundlet.desktop.pages.sums_page import SumsPage
     from rundlet.desktop.pages.unpack_page import UnpackPage
     from rundlet.desktop.state.archive_batch import ArchiveBatch, BatchForm
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
+
+    Page = PackPage | UnpackPage | BatchPage | ChangePage | CheckPage | ComparePage | SumsPage | JoinPage
 
 
 class HowColumn(Column):
@@ -57,8 +60,10 @@ class HowColumn(Column):
         self._check: CheckPage | None = None
         self._compare: ComparePage | None = None
         self._sums: SumsPage | None = None
+        self._join: JoinPage | None = None
         self.what = Choices(
-            [("unpack", "Unpack"), ("pack", "Pack"), ("sums", "Checksums")], name="What to do with what is selected"
+            [("join", "Join"), ("unpack", "Unpack"), ("pack", "Pack"), ("sums", "Checksums")],
+            name="What to do with what is selected",
         )
         self.what.setVisible(False)
         self.body.addWidget(self.what)
@@ -84,6 +89,7 @@ class HowColumn(Column):
         workspace.checking.changed.connect(self._show)
         workspace.comparing.changed.connect(self._show)
         workspace.sums.changed.connect(self._show)
+        workspace.joining.changed.connect(self._show)
         self.what.chosen.connect(self._what_chosen)
         self.within.chosen.connect(self._want_within)
         self.quiet.opened.connect(workspace.enter_file)
@@ -182,7 +188,18 @@ class HowColumn(Column):
         return self._sums
 
     @property
-    def page(self) -> PackPage | UnpackPage | BatchPage | ChangePage | CheckPage | ComparePage | SumsPage | QuietPage:
+    def join(self) -> JoinPage:
+        """The page for the parts of a plain file."""
+        if self._join is None:
+            from rundlet.desktop.pages.join_page import JoinPage
+
+            self._join = JoinPage(self._workspace)
+            self._hold(self._join, scrolling(self._join))
+            self._join.refresh()
+        return self._join
+
+    @property
+    def page(self) -> Page | QuietPage:
         """The page that fits where one stands."""
         task = self._batch.task
         if task is Task.CHANGE:
@@ -193,6 +210,8 @@ class HowColumn(Column):
             return self.compare
         if task is Task.SUMS:
             return self.sums
+        if task is Task.JOIN:
+            return self.join
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -203,8 +222,10 @@ class HowColumn(Column):
         batch = self._batch
         on_disk = not self._workspace.place.in_archive and self._workspace.selection.items > 0
         self.what.setVisible(on_disk)
-        self.what.offer(["unpack", "pack", "sums"] if batch.form.archives else ["pack", "sums"])
-        chosen = {Task.SUMS: "sums", Task.UNPACK_SEVERAL: "unpack"}
+        joins = self._workspace.joining.offered
+        first = ["join"] if joins else ["unpack"] if batch.form.archives else []
+        self.what.offer([*first, "pack", "sums"])
+        chosen = {Task.SUMS: "sums", Task.UNPACK_SEVERAL: "unpack", Task.JOIN: "join"}
         self.what.choose(chosen.get(batch.task, "pack"))
         self.within.setVisible(self._workspace.archive is not None)
         self.within.choose(
@@ -233,5 +254,6 @@ class HowColumn(Column):
             form.wanted = what == "unpack"
 
         self._workspace.sums.want(what == "sums")
-        if what != "sums":
+        self._workspace.joining.want(what == "join")
+        if what not in ("sums", "join"):
             self._batch.change(change)

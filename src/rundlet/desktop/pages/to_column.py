@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.pages.change_target import ChangeTarget
     from rundlet.desktop.pages.check_page import CheckTarget
     from rundlet.desktop.pages.compare_page import CompareTarget
+    from rundlet.desktop.pages.join_page import JoinTarget
     from rundlet.desktop.pages.pack_target import PackTarget
     from rundlet.desktop.pages.sums_page import SumsTarget
     from rundlet.desktop.pages.unpack_target import UnpackTarget
@@ -29,13 +30,19 @@ if TYPE_CHECKING:
     from rundlet.desktop.state.workspace import Workspace
     from rundlet.desktop.views.folder_field import Quick
 
+    Target = (
+        PackTarget | UnpackTarget | BatchTarget | ChangeTarget | CheckTarget | CompareTarget | SumsTarget | JoinTarget
+    )
+
 
 class ToColumn(Column):
     """Shows the page that fits where one stands; each is made when it is first wanted.
 
     Signals:
-        pack_pressed, unpack_pressed, batch_pressed, change_pressed, check_pressed, compare_pressed, sums_pressed: the button of a page.
+        pack_pressed, unpack_pressed, batch_pressed, change_pressed, check_pressed, compare_pressed, sums_pressed,
+            join_pressed: the button of a page.
         select_wanted: rows are to be selected.
+        part_found: a file that was chosen for a missing part, and where that should be.
         look_wanted: the current item is to be looked at in the list, too.
         trash_wanted: the folder that an archive was compared with is to go to the trash.
         refused: with a sentence that says why what was dropped here can't be used.
@@ -49,6 +56,8 @@ class ToColumn(Column):
     check_pressed = Signal()
     compare_pressed = Signal()
     sums_pressed = Signal()
+    join_pressed = Signal()
+    part_found = Signal(object, object)
     trash_wanted = Signal()
     look_wanted = Signal(bool)
     select_wanted = Signal(object)
@@ -69,6 +78,7 @@ class ToColumn(Column):
         self._check: CheckTarget | None = None
         self._compare: CompareTarget | None = None
         self._sums: SumsTarget | None = None
+        self._join: JoinTarget | None = None
         self.quiet = QuietPage("The result", "What will be made is shown here, before anything is done.")
         self._no_button = GoButton("Pack")
         self._no_button.setEnabled(False)
@@ -84,6 +94,7 @@ class ToColumn(Column):
         workspace.checking.changed.connect(self._show)
         workspace.comparing.changed.connect(self._show)
         workspace.sums.changed.connect(self._show)
+        workspace.joining.changed.connect(self._show)
 
     @property
     def pack(self) -> PackTarget:
@@ -175,9 +186,20 @@ class ToColumn(Column):
         return self._sums
 
     @property
-    def page(
-        self,
-    ) -> PackTarget | UnpackTarget | BatchTarget | ChangeTarget | CheckTarget | CompareTarget | SumsTarget | QuietPage:
+    def join(self) -> JoinTarget:
+        """The page for the parts of a plain file."""
+        if self._join is None:
+            from rundlet.desktop.pages.join_page import JoinTarget
+
+            self._join = JoinTarget(self._workspace)
+            self._join.go.clicked.connect(self.join_pressed)
+            self._join.part_found.connect(self.part_found)
+            self._pages.addWidget(self._join)
+            self._join.refresh()
+        return self._join
+
+    @property
+    def page(self) -> Target | QuietPage:
         """The page that fits where one stands."""
         task = self._batch.task
         if task is Task.CHANGE:
@@ -188,6 +210,8 @@ class ToColumn(Column):
             return self.compare
         if task is Task.SUMS:
             return self.sums
+        if task is Task.JOIN:
+            return self.join
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -234,6 +258,7 @@ class ToColumn(Column):
             (self._check, Task.CHECK),
             (self._compare, Task.COMPARE),
             (self._sums, Task.SUMS),
+            (self._join, Task.JOIN),
         )
         for page, task in pages:
             if page is not None:

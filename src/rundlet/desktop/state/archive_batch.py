@@ -36,6 +36,7 @@ class Task(Enum):
     CHECK = "check"
     COMPARE = "compare"
     SUMS = "checksums"
+    JOIN = "join"
 
 
 @dataclass(slots=True)
@@ -176,6 +177,8 @@ class ArchiveBatch(QObject):
             return Task.CHECK if self._workspace.checking.wanted else Task.UNPACK
         if self._workspace.sums.wanted and self._workspace.selection.items:
             return Task.SUMS
+        if self._workspace.joining.offered and self._workspace.joining.wanted:
+            return Task.JOIN
         if self.unpacks:
             return Task.UNPACK_SEVERAL
         return Task.PACK if self._workspace.selection.items else Task.NOTHING

@@ -104,6 +104,24 @@ class Sums(QObject):
 
         self._task.run(work, done=done, failed=log_failure)
 
+    def open_list(self, path: Path, shown: Callable[[], object], otherwise: Callable[[], object]) -> None:
+        """Show a list of checksums that was opened.
+
+        Args:
+            shown: called when it is shown.
+            otherwise: called when it is none after all.
+        """
+
+        def done(lines: list[ChecksumLine]) -> None:
+            if lines and self._paths() == (path,):
+                self.listed, self._list = lines, path
+                self.want(True)
+                shown()
+            else:
+                otherwise()
+
+        self._task.run(lambda _: lines_of(path), done=done, failed=log_failure)
+
     @property
     def paths(self) -> tuple[Path, ...]:
         """What is selected."""

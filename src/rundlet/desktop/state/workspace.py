@@ -34,6 +34,7 @@ from rundlet.desktop.state.checking import Checking
 from rundlet.desktop.state.comparing import Comparing
 from rundlet.desktop.state.folder_watch import FolderWatch
 from rundlet.desktop.state.forms import IfTaken
+from rundlet.desktop.state.joining import Joining
 from rundlet.desktop.state.packing import Packing
 from rundlet.desktop.state.selection import Selector
 from rundlet.desktop.state.standpoint import Standpoint
@@ -64,6 +65,7 @@ class Workspace(QObject):
         changing: what is to be changed in archives, and not saved yet.
         checking: whether what they hold is intact.
         sums: checksums of what is selected on the disk.
+        joining: parts of a plain file that are selected there.
         comparing: what archives are compared with, and what that found out.
         opener: opens archives.
         follower: follows the folder as things come and go in it.
@@ -112,6 +114,8 @@ class Workspace(QObject):
         self.comparing = Comparing(self._at, background, self)
         self.sums = Sums(self.selector.paths, background, self)
         self.selector.changed.connect(self.sums.follow)
+        self.joining = Joining(self.selector.paths, background, self)
+        self.selector.changed.connect(self.joining.follow)
         self.opener = ArchiveOpener(background, settings, self)
         self.selector.recounted.connect(self._recounted)
         self.temp_copies = TempCopies(self)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from rundlet.core.errors import FormatError
+from rundlet.core.errors import FormatError, LimitExceeded
 from rundlet.core.formats.sevenz.fields import FieldReader
 from rundlet.core.formats.sevenz.header import Header, Streams, read_header, read_streams
 from rundlet.core.formats.sevenz.records import HEAD_SIZE, Property
@@ -66,7 +66,7 @@ def headers_at_end(source: ByteSource) -> Iterator[PackedHeader | PlainHeader]:
                 yield PlainHeader(header, at - _end_of(header.streams))
                 continue
             streams = read_streams(FieldReader(data[1:]))
-        except FormatError:
+        except (FormatError, LimitExceeded):
             continue
         if len(streams.folders) == 1 and int(streams.folder_crc[0]) != UNKNOWN:
             shift = at - _end_of(streams)

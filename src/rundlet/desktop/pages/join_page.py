@@ -1,0 +1,170 @@
+"""How and To for the parts of a plain file: what they make up, what is missing, and where a missing part can be found."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QFileDialog, QListWidget, QListWidgetItem, QPushButton, QWidget
+
+from rundlet.core.text import size
+from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.basics import FlowLayout, Footer, go_button, heading, label, page_layout, restyle, scrolling
+from rundlet.desktop.views.gauge import Gauge
+from rundlet.presentation.findings import issue_line
+from rundlet.presentation.sentences import say
+
+if TYPE_CHECKING:
+    from rundlet.core.work.joiner import JoinPlan, PartState
+    from rundlet.desktop.state.workspace import Workspace
+
+_MOST = 500
+_MOST_BUTTONS = 4
+
+
+class JoinPage(QWidget):
+    """What the parts make up."""
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._joining = workspace.joining
+        column = page_layout(self)
+        self.statement = label("", "statement")
+        self.more = label(
+            "These parts hold no archive. Joined, they are the file that was split. The parts stay as they are.", "soft"
+        )
+        column.addWidget(self.statement)
+        column.addWidget(self.more)
+        column.addWidget(heading("Parts"))
+        self.list = QListWidget()
+        self.list.setAccessibleName("Parts")
+        self.list.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.setWordWrap(True)
+        column.addWidget(self.list, 1)
+        self._joining.changed.connect(self._show)
+
+    def refresh(self) -> None:
+        """Show how things are now."""
+        self._show()
+
+    @property
+    def first(self) -> QWidget:
+        """Where one begins by keyboard."""
+        return self.list
+
+    def _show(self) -> None:
+        plan = self._joining.plan
+        if plan is None:
+            return
+        self.statement.setText(say("Join {count:part|parts}", count=len(plan.parts)))
+        self.list.clear()
+        for part in plan.parts[:_MOST]:
+            item = QListWidgetItem(_part_line(part))
+            item.setForeground(theme.color("moss" if part.is_whole else "amber"))
+            self.list.addItem(item)
+        if len(plan.parts) > _MOST:
+            self.list.addItem(say("… and {count:number} more", count=len(plan.parts) - _MOST))
+
+
+def _part_line(part: PartState) -> str:
+    words = "✓ {name:shown}, {size:size}"
+    if not part.there:
+        words = "✗ {name:shown} is missing, {size:size}"
+    elif not part.is_whole:
+        words = "✗ {name:shown} is too short: {there:size} of {size:size}"
+    return say(words, name=part.name, size=part.size, there=part.there)
+
+
+class JoinTarget(QWidget):
+    """The file that the parts make up, and the button.
+
+    Signals:
+        part_found: a file that was chosen, and where the part should be.
+    """
+
+    part_found = Signal(object, object)
+
+    def __init__(self, workspace: Workspace) -> None:
+        super().__init__()
+        self._workspace = workspace
+        self._joining = workspace.joining
+        whole = page_layout(self)
+        inner = QWidget()
+        column = page_layout(inner)
+        column.setContentsMargins(0, 0, theme.sizes.space, 0)
+        whole.addWidget(scrolling(inner), 1)
+        column.addWidget(heading("The file"))
+        self.name = label("", "statement")
+        self.more = label("", "soft")
+        self.gauge = Gauge()
+        column.addWidget(self.name)
+        column.addWidget(self.more)
+        column.addWidget(self.gauge)
+        self.problems = label("", "warn")
+        column.addWidget(self.problems)
+        holder = QWidget()
+        self._flow = FlowLayout(theme.sizes.space)
+        holder.setLayout(self._flow)
+        column.addWidget(holder)
+        self.finders: list[QPushButton] = []
+        column.addStretch(1)
+        self.facts = label("", "soft")
+        self.go = go_button("Join")
+        whole.addWidget(Footer(self.facts, self.go))
+        self._joining.changed.connect(self._show)
+
+    def refresh(self) -> None:
+        """Show how things are now."""
+        self._show()
+
+    @property
+    def first(self) -> QWidget:
+        """Where one begins by keyboard."""
+        return self.finders[0] if self.finders else self.go
+
+    def _show(self) -> None:
+        plan = self._joining.plan
+        if plan is None:
+            return
+        lacking = plan.lacking
+        self.name.setText(say("{name:name}", name=plan.name))
+        words = "{size:size} when all parts are here" if lacking else "{size:size}, in the folder of the parts"
+        self.more.setText(say(words, size=plan.size))
+        self.gauge.show_sizes(plan.size, sum(min(part.there, part.size) for part in plan.parts))
+        self.problems.setText("\n".join(map(issue_line, plan.issues)))
+        self.problems.setVisible(bool(plan.issues))
+        self._show_finders(plan)
+        lack = ""
+        if lacking:
+            numbers = ", ".join(str(part.number) for part in lacking[:_MOST_BUTTONS])
+            more = len(lacking) - _MOST_BUTTONS
+            words = "Part {numbers} is not all here." if len(lacking) == 1 else "Parts {numbers} are not all here."
+            words = "Parts {numbers} and {more:number} more are not all here." if more > 0 else words
+            lack = say(words, numbers=numbers, more=more)
+        self.facts.setText(lack or "Undo moves the new file to the trash.")
+        restyle(self.facts, "role", "warn" if lack else "soft")
+        self.go.setText(say("Join {count:part|parts}", count=len(plan.parts)))
+        self.go.set_ready(not lacking)
+
+    def _show_finders(self, plan: JoinPlan) -> None:
+        for button in self.finders:
+            self._flow.removeWidget(button)
+            button.hide()
+            button.deleteLater()
+        self.finders = []
+        for part in [part for part in plan.lacking if not part.there][:_MOST_BUTTONS]:
+            button = QPushButton(say("Find part {number} …", number=part.number))
+            button.setToolTip(say("{name:shown}, {size}", name=part.name, size=size(part.size)))
+            button.clicked.connect(partial(self._find, plan.first.with_name(part.name)))
+            self._flow.addWidget(button)
+            self.finders.append(button)
+
+    def _find(self, part: Path, _: bool = False) -> None:
+        chosen, _filter = QFileDialog.getOpenFileName(
+            self, say("Find {name}", name=part.name), str(self._workspace.place.folder)
+        )
+        if chosen:
+            self.part_found.emit(Path(chosen), part)
