@@ -34,10 +34,12 @@ coverage:
 	@scripts/setup.sh display
 	$(OFFSCREEN) $(PYTHON) -m pytest -n $(WORKERS) --dist worksteal -m "not long" --cov=rundlet --cov-report=term:skip-covered
 
-# Kills jobs and refuses them the disk at every step, in every way; takes minutes and prints what it tried.
+# Kills jobs and refuses them the disk at every step, in every way, and damages archives at many places; takes minutes and
+# prints what it tried.
 torture:
 	@scripts/setup.sh
 	@$(PYTHON) tests/breaking.py
+	@$(PYTHON) tests/mutating.py
 
 lint:
 	@scripts/setup.sh

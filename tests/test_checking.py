@@ -11,6 +11,7 @@ import numpy as np
 import pytest
 from PySide6.QtWidgets import QApplication, QFileDialog
 
+from mutating import attempts
 from rundlet.cli.main import main
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.findings import Reason
@@ -20,7 +21,7 @@ from rundlet.core.work.checker import Verdict, check
 from rundlet.core.work.packer import pack
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.pages.check_page import CheckPage, CheckTarget
-from support import Raw, held, packed, raw_zip
+from support import Raw, at_length_too, held, packed, raw_zip, rounds
 from windows import Settle, Stand, click
 
 if TYPE_CHECKING:
@@ -91,6 +92,14 @@ def test_damage_and_missing_parts(tmp_path: Path, fmt: str) -> None:
     assert Verdict.MISSING in bad or Verdict.DAMAGED in bad
     if fmt in ("zip", "tar"):
         assert bad == {Verdict.MISSING} and good in found.values()
+
+
+@at_length_too
+def test_no_check_tells_a_lie() -> None:
+    """Wherever an archive is damaged: nothing is called intact that is not, nor damaged that comes out as it was."""
+    wrong, said = attempts(rounds(210, 2000), seed=1)
+    assert not wrong
+    assert all(said[verdict.name] for verdict in (Verdict.INTACT, Verdict.UNTOLD, Verdict.DAMAGED))
 
 
 def test_a_name_in_front_that_is_another(tmp_path: Path) -> None:

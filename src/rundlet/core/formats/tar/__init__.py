@@ -64,7 +64,7 @@ class TarFormat:
         reader = TarReader(source, self.info, self._packing, index, notices, opening.limits, plain)
         for count, reason in (
             (len(reader.doubtful), Reason.FILES_DOUBTFUL),
-            (reader.unchecked, Reason.FILES_UNCHECKED),
+            (len(reader.unchecked), Reason.FILES_UNCHECKED),
         ):
             if count:
                 notices.insert(0, issue(source.name, reason, count=count))

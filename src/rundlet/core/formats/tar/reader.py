@@ -44,7 +44,7 @@ class TarReader(ArchiveReader):
         plain: the tar itself, where it is not compressed or was kept in memory.
 
     Attributes:
-        unchecked: how many files have no checksum behind them, as that is missing, and no sign of damage either.
+        unchecked: rows of files that have no checksum behind them, as that is missing, and no sign of damage either.
     """
 
     def __init__(
@@ -67,12 +67,12 @@ class TarReader(ArchiveReader):
         self._memory = limits.memory_bytes
         self._starts = [point.plain for point in index.points]
         self._by_path: dict[bytes, list[int]] | None = None
-        self.unchecked = 0
+        self.unchecked: frozenset[int] = frozenset()
         if index.sound is not None:
             unsound = ~_within(index.data_at, index.stored, index.sound) & (index.stored > 0)
             rows = frozenset(np.flatnonzero(unsound & (self.catalog.kind == Kind.FILE)).tolist())
             # A stream that is only cut off gives no reason to doubt what stands before the cut.
-            self.doubtful, self.unchecked = (rows, 0) if index.wrong else (frozenset(), len(rows))
+            self.doubtful, self.unchecked = (rows, frozenset()) if index.wrong else (frozenset(), rows)
 
     def unlock(self, password: str) -> None:
         """tar has no locks; the password is not needed."""
@@ -194,7 +194,8 @@ class TarReader(ArchiveReader):
 
     def lacks_checksum(self, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
         if self._packing is not None and vouches(self.source, self._packing):
-            return np.zeros(len(rows), np.bool_)  # the stream around it has them
+            unchecked = np.fromiter(self.unchecked, np.int64, len(self.unchecked))
+            return np.isin(rows, unchecked)  # of all others the stream around them has one
         return super().lacks_checksum(rows)
 
     def hard_target(self, row: int) -> int | None:
