@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import zipfile
+from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -92,6 +93,30 @@ def test_damage_and_missing_parts(tmp_path: Path, fmt: str) -> None:
     assert Verdict.MISSING in bad or Verdict.DAMAGED in bad
     if fmt in ("zip", "tar"):
         assert bad == {Verdict.MISSING} and good in found.values()
+
+
+def test_what_belongs_to_no_item_or_to_two(tmp_path: Path) -> None:
+    """Junk between items is said, padding and descriptors are none, and bytes of two items are told apart from damage."""
+    plain = raw_zip([Raw(b"a.txt", b"first"), Raw(b"b.txt", b"second")])
+    at = plain.index(b"PK\x03\x04", 4)
+    cases = {"junk": b"left behind by somebody", "padding": bytes(40)}
+    for name, between in cases.items():
+        data = bytearray(plain[:at] + between + plain[at:])
+        second, end = data.index(b"PK\x01\x02", data.index(b"PK\x01\x02") + 4), data.index(b"PK\x05\x06")
+        for place in (second + 42, end + 16):
+            value = int.from_bytes(data[place : place + 4], "little") + len(between)
+            data[place : place + 4] = value.to_bytes(4, "little")
+        (tmp_path / f"{name}.zip").write_bytes(data)
+    found = {}
+    for name in cases:
+        with closing(open_archive(tmp_path / f"{name}.zip")) as reader:
+            found[name] = check(reader)
+    assert [issue.reason for issue in found["junk"].issues] == [Reason.JUNK_BETWEEN]
+    assert found["junk"].issues[0].finding.facts["count"] == len(cases["junk"]) and not found["junk"].problems
+    assert not found["padding"].issues
+    (tmp_path / "shared.zip").write_bytes(raw_zip([Raw(b"a", b"one"), Raw(b"b", b"two", offset=0)]))
+    with closing(open_archive(tmp_path / "shared.zip")) as reader:
+        assert {issue.reason for issue in check(reader).issues} == {Reason.SHARED_BYTES}
 
 
 @at_length_too

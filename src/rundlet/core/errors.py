@@ -7,7 +7,9 @@
     │   ├── UnknownFormat    no format of ours starts or ends like this
     │   ├── Truncated        the bytes end too early
     │   ├── Corrupt          the bytes contradict the format or themselves
-    │   │   └── ChecksumMismatch
+    │   │   ├── ChecksumMismatch
+    │   │   ├── Contradiction    one header says what another does not
+    │   │   └── SharedBytes      two entries claim the same bytes
     │   └── Unsupported      a method or feature that Rundlet does not have
     ├── LimitExceeded        more memory or work than the limits allow
     ├── UnsafePath           a name that would leave the chosen folder
@@ -103,6 +105,14 @@ class Corrupt(FormatError):
 
 class ChecksumMismatch(Corrupt):
     """The content was read to its end and is not what was packed."""
+
+
+class Contradiction(Corrupt):
+    """Two headers of one entry say different things."""
+
+
+class SharedBytes(Corrupt):
+    """Two entries claim the same bytes of the archive."""
 
 
 class Unsupported(FormatError):

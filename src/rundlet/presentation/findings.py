@@ -11,6 +11,8 @@ from rundlet.core.text import in_short, shortened, shown
 
 CLAUSES: dict[Reason, str] = {
     Reason.CHECKSUM: "{problem:clause}",
+    Reason.CONTRADICTS: "{problem:clause}",
+    Reason.SHARED_BYTES: "{problem:clause}",
     Reason.CUT_OFF: "{problem:clause}",
     Reason.DAMAGED: "{problem:clause}",
     Reason.UNSUPPORTED: "{problem:clause}",
@@ -24,6 +26,7 @@ CLAUSES: dict[Reason, str] = {
     Reason.SAID: "{problem}",
     # An archive as a whole
     Reason.JUNK_BEHIND: "{count:byte|bytes} after its end {count:=doesn't|don't} belong to it",
+    Reason.JUNK_BETWEEN: "{count:byte|bytes} between its items {count:=belongs|belong} to none of them",
     Reason.NAME_IN_FRONT: "is called {name:name} in front of its content, though not in the file list",
     Reason.ENTRIES_MISSING: "items are missing from the file list, and those after them may not belong in it: {cause:clause}",
     Reason.ENTRIES_MAY_BE_MISSING: "items may be missing from the file list, and those after them may not belong in it: {cause:clause}",

@@ -157,6 +157,10 @@ class ArchiveReader(ABC):
         """What the archive says of an entry in one place and not in another, though it can be read; None for nothing."""
         return None
 
+    def strays(self) -> int:
+        """Bytes between the entries that belong to none of them, as far as that can be told. Raises ``RundletError``."""
+        return 0
+
     def read_through(self, rows: NDArray[np.int64]) -> int:
         """Bytes beside the selected items that must be decoded to get at them; 0 where that is nothing to speak of."""
         return 0

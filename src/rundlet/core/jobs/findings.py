@@ -9,12 +9,14 @@ from types import MappingProxyType
 
 from rundlet.core.errors import (
     ChecksumMismatch,
+    Contradiction,
     FileProblem,
     FormatError,
     LimitExceeded,
     MissingPart,
     PasswordNeeded,
     RundletError,
+    SharedBytes,
     Truncated,
     UnsafePath,
     Unsupported,
@@ -35,6 +37,8 @@ class Reason(StrEnum):
 
     # What kept something from being read or written; each has the error's own words.
     CHECKSUM = "checksum"
+    CONTRADICTS = "contradicts"
+    SHARED_BYTES = "shared-bytes"
     CUT_OFF = "cut-off"
     DAMAGED = "damaged"
     UNSUPPORTED = "unsupported"
@@ -51,6 +55,7 @@ class Reason(StrEnum):
 
     # An archive as a whole.
     JUNK_BEHIND = "junk-behind"
+    JUNK_BETWEEN = "junk-between"
     NAME_IN_FRONT = "name-in-front"
     ENTRIES_MISSING = "entries-missing"
     ENTRIES_MAY_BE_MISSING = "entries-may-be-missing"
@@ -194,6 +199,7 @@ LOSSES = frozenset(
 _NOTES = LOSSES | {
     Reason.NAME_IN_FRONT,
     Reason.JUNK_BEHIND,
+    Reason.JUNK_BETWEEN,
     Reason.ANTI_ITEMS,
     Reason.NAME_IN_ARCHIVE,
     Reason.ALREADY_IN_ARCHIVE,
@@ -211,6 +217,8 @@ _NOTES = LOSSES | {
 
 _REASONS: tuple[tuple[type[RundletError], Reason], ...] = (
     (ChecksumMismatch, Reason.CHECKSUM),
+    (Contradiction, Reason.CONTRADICTS),
+    (SharedBytes, Reason.SHARED_BYTES),
     (Truncated, Reason.CUT_OFF),
     (Unsupported, Reason.UNSUPPORTED),
     (FormatError, Reason.DAMAGED),

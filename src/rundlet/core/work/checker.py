@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -150,6 +151,9 @@ def check(
     run_side_by_side(reader.units(rows), work, workers or cores())
     if whole:
         outcome.issues += _parts_that_differ(reader, job)
+        with contextlib.suppress(RundletError):  # what can't be read was said of the entries
+            if strays := reader.strays():
+                outcome.issues.append(issue(reader.source.name, Reason.JUNK_BETWEEN, count=strays))
     outcome.whole = whole
     outcome.seconds = time.monotonic() - started
     return outcome

@@ -346,6 +346,12 @@ class SevenReader(ArchiveReader):
         begin, end = HEAD_SIZE + int(self.streams.pack_at[first]), HEAD_SIZE + int(self.streams.pack_at[last])
         return begin, end + int(self.streams.pack_size[last])
 
+    def strays(self) -> int:
+        order = np.argsort(self.streams.pack_at, kind="stable")
+        begins, ends = self.streams.pack_at[order], (self.streams.pack_at + self.streams.pack_size)[order]
+        between = begins - np.append(0, np.maximum.accumulate(ends)[:-1]) if len(ends) else np.zeros(0, np.int64)
+        return int(np.maximum(between, 0).sum())
+
     def packed_again(self, edits: Edits) -> int:
         total = 0
         for folder in {self.block_of(row) for row in edits.removed} - {-1}:

@@ -16,9 +16,11 @@ from rundlet.core.codecs.registry import DECODERS
 from rundlet.core.codecs.whole import SIZES_DIFFER, Whole
 from rundlet.core.errors import (
     ChecksumMismatch,
+    Contradiction,
     Corrupt,
     PasswordNeeded,
     RundletError,
+    SharedBytes,
     Truncated,
     Unsupported,
     WrongPassword,
@@ -54,6 +56,8 @@ _ENCRYPTED = int(Flag.ENCRYPTED)
 _STORED, _DEFLATED, _PPMD, _AES = int(Method.STORED), int(Method.DEFLATED), int(Method.PPMD), int(Method.AES)
 _WITHOUT_CHECKSUM = 2  # the second version of the AES scheme has its authentication code in place of the CRC
 _BATCH = 64
+_MOST_LOOKED_AT = 200_000  # entries; each is a read of its own
+_DESCRIPTOR, _LONGEST_DESCRIPTOR = 12, 24  # bytes of a data descriptor (section 4.3.9)
 _FINE = 512  # packed bytes that are lost before damage, at the most
 _HEAD_ROOM = 1024  # for the header before an entry's data, which is 30 bytes and two names as a rule
 
@@ -110,6 +114,27 @@ class ZipReader(ArchiveReader):
     def plain_range(self, row: int) -> tuple[int, int] | None:
         is_plain = self.directory.method.item(row) == _STORED and not self.catalog.encrypted.item(row)
         return self.raw_range(row) if is_plain else None
+
+    def strays(self) -> int:
+        directory, catalog = self.directory, self.catalog
+        if directory.recovered is not None or directory.overlapping.any() or not 0 < len(catalog) <= _MOST_LOOKED_AT:
+            return 0
+        assert self.end is not None, "a list that was not recovered was read"
+        order = np.argsort(directory.offset, kind="stable").tolist()
+        behind = [*directory.offset[order[1:]].tolist(), self.end.start]
+        total = 0
+        for row, stop in zip(order, behind, strict=True):
+            place = self.raw_range(row)
+            if place is None:
+                continue
+            begin, is_streamed = place[1], directory.flags.item(row) & Flag.DESCRIPTOR
+            if is_streamed and stop - begin <= _LONGEST_DESCRIPTOR:
+                continue
+            begin += _DESCRIPTOR if is_streamed else 0
+            # Zeros may stand there so that what follows begins at a round place.
+            if begin < stop and any(self.source.read_at(begin, min(stop - begin, SMALL)).strip(b"\0")):
+                total += stop - begin
+        return total
 
     def readable(self, row: int) -> Iterator[bytes]:
         data_at = self._data_start(row, self.source)
@@ -202,7 +227,7 @@ class ZipReader(ArchiveReader):
         directory = self.directory
         flags, method = directory.flags.item(row), directory.method.item(row)
         if directory.overlapping.item(row):
-            raise Corrupt("It shares its place in the archive with another item.")
+            raise SharedBytes("It shares its place in the archive with another item.")
         if flags & _UNSEEN:
             raise Unsupported("It is locked or patched in a way that has no open description.")
         below = self.directory.aes.get(row, (0, 0, -1))[2] if method == _AES else method
@@ -214,7 +239,7 @@ class ZipReader(ArchiveReader):
             raise Corrupt("Its own header is not where the file list says.")
         _, _, local_flags, local_method, *_, name_length, extra_length = LocalHeader.LAYOUT.unpack(data)
         if local_method != method or (local_flags ^ flags) & _ENCRYPTED:
-            raise Corrupt("Its own header and the file list contradict each other.")
+            raise Contradiction("Its own header and the file list contradict each other.")
         return int(offset + len(data) + name_length + extra_length)
 
     # Locked entries
