@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import pytest
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication, QFileDialog
 
 from mutating import attempts
@@ -22,11 +23,14 @@ from rundlet.core.work.checker import Verdict, check
 from rundlet.core.work.packer import pack
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.pages.check_page import CheckPage, CheckTarget
+from rundlet.desktop.pages.checks_page import ChecksPage, ChecksTarget
 from support import Raw, at_length_too, held, packed, raw_zip, rounds
 from windows import Settle, Stand, click
 
 if TYPE_CHECKING:
     from rundlet.desktop.window import Window
+
+CTRL = Qt.KeyboardModifier.ControlModifier
 
 
 def judged(archive: Path, rows: list[int] | None = None) -> dict[str, Verdict]:
@@ -254,3 +258,43 @@ def test_checking_again_and_elsewhere(window: Window, settle: Settle, stand: Sta
     window.how.within.chosen.emit("check")
     settle()
     assert notes(window)["tree/a.txt"] == "" and to.verdict.text() == "Not checked yet"
+
+
+def test_several_archives_at_once(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """C1: archives that are selected on the disk are checked at once, with one line for each."""
+    packed(home, "7z")
+    damaged_zip(home)
+    (home / "none.zip").write_bytes(b"no archive")
+    stand(home)
+    click(window, "y.7z" if (home / "y.7z").exists() else next(home.glob("*.7z")).name)
+    for name in ("bad.zip", "none.zip"):
+        click(window, name, CTRL)
+    settle()
+    assert window.how.what.offered == ["unpack", "check", "pack", "sums"]
+    window.how.what.chosen.emit("check")
+    settle()
+    how, to = window.how.page, window.target.page
+    assert isinstance(how, ChecksPage) and isinstance(to, ChecksTarget)
+    assert how.statement.text() == "Check 3 archives" and to.verdict.text() == "Not checked yet"
+    to.go.click()
+    to.go.click()
+    settle()
+    assert to.verdict.text() == "1 of 3 archives is intact." and to.go.text() == "Check again"
+    texts = sorted(to.list.item(row).text() for row in range(to.list.count()))
+    assert [text[:1] for text in texts] == ["✓", "✗", "✗"] and len(window.history.journal.records()) == 3
+    assert any("1 of 5 items of “bad.zip” is intact" in text for text in texts)
+    assert any("none.zip: “none.zip” is not an archive" in text for text in texts)
+    to.copy.click()
+    assert "    sum.txt: " in QApplication.clipboard().text()
+    (bad,) = (to.list.item(row) for row in range(3) if "bad.zip" in to.list.item(row).text())
+    to.list.itemActivated.emit(bad)
+    settle()
+    assert isinstance(window.target.page, CheckTarget) and notes(window)["sum.txt"] == "✗ damaged"
+    window.window_actions["up"].trigger()
+    settle()
+    window.window_actions["check"].trigger()
+    settle()
+    assert isinstance(window.target.page, ChecksTarget)
+    window.source.view.clearSelection()
+    settle()
+    assert not isinstance(window.target.page, ChecksTarget)

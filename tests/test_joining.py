@@ -107,7 +107,7 @@ def test_the_page(
     stand(home)
     click(window, "x.zip.001")
     settle()
-    assert window.how.what.offered == ["unpack", "pack", "sums"]
+    assert window.how.what.offered == ["unpack", "check", "pack", "sums"]
     click(window, "film.mkv.003")
     settle()
     how, to = window.how.page, window.target.page

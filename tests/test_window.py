@@ -715,7 +715,7 @@ def test_several_archives_at_once(window: Window, settle: Settle, stand: Stand, 
         [n for n, item in enumerate(window.workspace.listing.items, 1) if item.path.suffix != ".sha256"]
     )
     settle()
-    assert window.how.what.offered == ["unpack", "pack", "sums"]
+    assert window.how.what.offered == ["unpack", "check", "pack", "sums"]
     page = window.target.batch
     model = page.view.rows
     top = model.index(0, 0)

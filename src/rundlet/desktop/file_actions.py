@@ -18,7 +18,7 @@ from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QLineEdit, QMenu
 from rundlet.core import text
 from rundlet.core.errors import Cancelled
 from rundlet.core.fs.safe_names import safe_name, split_ending
-from rundlet.core.jobs.outcomes import Changed, Checked, Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
+from rundlet.core.jobs.outcomes import Changed, Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.file_type import looks_like_a_program
 from rundlet.core.model.format_info import WriteOptions
@@ -62,6 +62,7 @@ class FileActions(QObject):
         task_wanted: what is to be done with what is selected, as a :class:`Task`.
         to_wanted: what comes next is to be said in To.
         check_wanted: the archive where the window stands is to be checked.
+        checks_wanted: the archives that are selected are to be checked.
         sums_wanted: files are to be held against the selected list of checksums.
     """
 
@@ -69,6 +70,7 @@ class FileActions(QObject):
     task_wanted = Signal(object)
     to_wanted = Signal()
     check_wanted = Signal()
+    checks_wanted = Signal()
     sums_wanted = Signal()
 
     def __init__(self, workspace: Workspace, source: FromColumn, batch: ArchiveBatch, jobs: Jobs) -> None:
@@ -224,16 +226,16 @@ class FileActions(QObject):
         """Read all of the archive, or of the selected ones, and say whether they are intact."""
         if self._workspace.archive is not None:
             self._workspace.changing.want(False)
+            self._workspace.comparing.want(False)
             self._workspace.checking.want(True)
             self.check_wanted.emit()
             return
-        archives = self._to_check()
-        if not archives:
+        if not self._to_check():
             self._source.notice.tell("Open an archive, or select one, to check it.")
-        opened, opener = self._workspace.archive, self._workspace.opener
-        for archive in archives:
-            password = opened.password if opened is not None else opener.password_of(archive)
-            self._jobs.start(Checked, archive, _checking(archive, password), source=[archive], queued=True)
+            return
+        self._workspace.sums.want(False)
+        self._workspace.archive_checks.want(True)
+        self.checks_wanted.emit()
 
     def convert(self) -> None:
         """Have the archive, or the selected one, saved as a new one, in any format; how and where is said in the columns."""
@@ -634,22 +636,3 @@ class FileActions(QObject):
 
     def _toggle_hidden(self) -> None:
         self._workspace.show_hidden = self.actions["hidden"].isChecked()
-
-
-def _checking(archive: Path, password: str) -> Callable[[Job], Outcome]:
-    """Work that reads an archive through."""
-
-    def work(job: Job) -> Outcome:
-        from rundlet.core.formats.detect import open_unlocked
-        from rundlet.core.model.opening import Opening
-        from rundlet.core.work.checker import check
-
-        reader, _ = open_unlocked(archive, [password] if password else [], Opening(job=job))
-        try:
-            outcome = check(reader, job)
-        finally:
-            reader.close()
-        outcome.target = archive
-        return outcome
-
-    return work

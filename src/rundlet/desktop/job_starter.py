@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
     from rundlet.desktop.locations.place import OpenArchive
     from rundlet.desktop.state.archive_batch import ArchiveBatch
+    from rundlet.desktop.state.archive_checks import Line
     from rundlet.desktop.state.changing import Kept
     from rundlet.desktop.state.checking import Found
     from rundlet.desktop.state.comparing import Found as Comparing
@@ -76,6 +77,8 @@ class JobStarter:
         self._comparisons: dict[RunningJob, Comparing] = {}
         self._summing: dict[RunningJob, Sums] = {}
         self._joining: list[RunningJob] = []
+        self._lines: dict[RunningJob, Line] = {}
+        jobs.ended.connect(self._checked_one)
         jobs.ended.connect(self._summed)
         jobs.ended.connect(self._compared)
         self._pressed = 0.0
@@ -486,6 +489,29 @@ class JobStarter:
         if found is not None:
             self._workspace.sums.end(found, done=isinstance(result.outcome, Summed))
 
+    @property
+    def holds_checks(self) -> bool:
+        """Whether one of the archives that are selected is being checked."""
+        lines = [self._workspace.archive_checks.line(archive) for archive in self._batch.form.archives]
+        return self._too_soon() or any(line is not None and line.running for line in lines)
+
+    def start_checks(self) -> None:
+        """Check each archive that is selected on the disk, one after the other."""
+        archives, checks = self._batch.form.archives, self._workspace.archive_checks
+        if not archives or self.holds_checks:
+            return
+        self._pressed, self._said = time.monotonic(), self._sentence()
+        for archive in archives:
+            line = checks.begin(archive)
+            work = _checking(archive, self._workspace.opener.password_of(archive))
+            self._lines[self._jobs.start(Checked, archive, work, source=[archive], queued=True)] = line
+
+    def _checked_one(self, running: RunningJob, result: JobResult) -> None:
+        line = self._lines.pop(running, None)
+        if line is not None:
+            outcome = result.outcome if isinstance(result.outcome, Checked) else None
+            self._workspace.archive_checks.end(line, outcome, "" if outcome is not None else result.words)
+
     def start_join(self) -> None:
         """Join the parts of a plain file that are selected."""
         plan = self._workspace.joining.plan
@@ -542,3 +568,26 @@ class JobStarter:
             )
 
         self._unpacking.append(self._jobs.start(Unpacked, into, work, source=ready, shows=form.show))
+
+
+def _checking(archive: Path, password: str) -> Callable[[Job], Outcome]:
+    """Work that reads an archive through."""
+
+    def work(job: Job) -> Outcome:
+        from rundlet.core.errors import PasswordNeeded
+        from rundlet.core.formats.detect import open_archive, open_unlocked
+        from rundlet.core.model.opening import Opening
+        from rundlet.core.work.checker import check
+
+        try:
+            reader, _ = open_unlocked(archive, [password] if password else [], Opening(job=job))
+        except PasswordNeeded:
+            reader = open_archive(archive, Opening(job=job))  # what is not locked can be checked all the same
+        try:
+            outcome = check(reader, job)
+        finally:
+            reader.close()
+        outcome.target = archive
+        return outcome
+
+    return work

@@ -228,6 +228,9 @@ class Window(QMainWindow):
         self.file_actions.task_wanted.connect(self._do)
         self.file_actions.to_wanted.connect(self._go_to)
         self.file_actions.check_wanted.connect(self.job_starter.start_check)
+        self.file_actions.checks_wanted.connect(self.job_starter.start_checks)
+        self.target.checks_pressed.connect(self.job_starter.start_checks)
+        self.target.enter_wanted.connect(self._look_into)
         self.file_actions.sums_wanted.connect(self.job_starter.start_sums)
         ws.unpacking.landed.connect(self._landed)
         self.batch.changed.connect(self._landed)
@@ -255,6 +258,7 @@ class Window(QMainWindow):
             ws.comparing.changed,
             ws.sums.changed,
             ws.joining.changed,
+            ws.archive_checks.changed,
             self.batch.changed,
         ):
             happened.connect(self._hold_buttons)
@@ -321,6 +325,7 @@ class Window(QMainWindow):
             Task.COMPARE: self.job_starter.holds_comparing,
             Task.SUMS: self.job_starter.holds_sums,
             Task.JOIN: self.job_starter.holds_joining,
+            Task.CHECK_SEVERAL: self.job_starter.holds_checks,
         }
         for button, task in self.target.buttons():
             button.hold(held[task])
@@ -328,6 +333,11 @@ class Window(QMainWindow):
             self._press_timer.start()
         else:
             self._press_timer.stop()
+
+    def _look_into(self, archive: Path) -> None:
+        """Go into an archive, and show what a check finds in it."""
+        self.workspace.changing.once_open(archive, self.file_actions.check)
+        self.workspace.enter_file(archive)
 
     def _compare(self, archive: Path) -> None:
         """Go into an archive, to compare it with what was packed into it."""

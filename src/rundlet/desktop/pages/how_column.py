@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.pages.batch_page import BatchPage
     from rundlet.desktop.pages.change_page import ChangePage
     from rundlet.desktop.pages.check_page import CheckPage
+    from rundlet.desktop.pages.checks_page import ChecksPage
     from rundlet.desktop.pages.compare_page import ComparePage
     from rundlet.desktop.pages.join_page import JoinPage
     from rundlet.desktop.pages.pack_page import PackPage
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.state.trial_runner import TrialRunner
     from rundlet.desktop.state.workspace import Workspace
 
-    Page = PackPage | UnpackPage | BatchPage | ChangePage | CheckPage | ComparePage | SumsPage | JoinPage
+    Page = PackPage | UnpackPage | BatchPage | ChangePage | CheckPage | ChecksPage | ComparePage | SumsPage | JoinPage
 
 
 class HowColumn(Column):
@@ -61,8 +62,9 @@ class HowColumn(Column):
         self._compare: ComparePage | None = None
         self._sums: SumsPage | None = None
         self._join: JoinPage | None = None
+        self._checks: ChecksPage | None = None
         self.what = Choices(
-            [("join", "Join"), ("unpack", "Unpack"), ("pack", "Pack"), ("sums", "Checksums")],
+            [("join", "Join"), ("unpack", "Unpack"), ("check", "Check"), ("pack", "Pack"), ("sums", "Checksums")],
             name="What to do with what is selected",
         )
         self.what.setVisible(False)
@@ -90,6 +92,7 @@ class HowColumn(Column):
         workspace.comparing.changed.connect(self._show)
         workspace.sums.changed.connect(self._show)
         workspace.joining.changed.connect(self._show)
+        workspace.archive_checks.changed.connect(self._show)
         self.what.chosen.connect(self._what_chosen)
         self.within.chosen.connect(self._want_within)
         self.quiet.opened.connect(workspace.enter_file)
@@ -188,6 +191,17 @@ class HowColumn(Column):
         return self._sums
 
     @property
+    def checks(self) -> ChecksPage:
+        """The page for checking several archives."""
+        if self._checks is None:
+            from rundlet.desktop.pages.checks_page import ChecksPage
+
+            self._checks = ChecksPage(self._workspace, self._batch)
+            self._hold(self._checks, scrolling(self._checks))
+            self._checks.refresh()
+        return self._checks
+
+    @property
     def join(self) -> JoinPage:
         """The page for the parts of a plain file."""
         if self._join is None:
@@ -212,6 +226,8 @@ class HowColumn(Column):
             return self.sums
         if task is Task.JOIN:
             return self.join
+        if task is Task.CHECK_SEVERAL:
+            return self.checks
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -223,9 +239,9 @@ class HowColumn(Column):
         on_disk = not self._workspace.place.in_archive and self._workspace.selection.items > 0
         self.what.setVisible(on_disk)
         joins = self._workspace.joining.offered
-        first = ["join"] if joins else ["unpack"] if batch.form.archives else []
+        first = ["join"] if joins else ["unpack", "check"] if batch.form.archives else []
         self.what.offer([*first, "pack", "sums"])
-        chosen = {Task.SUMS: "sums", Task.UNPACK_SEVERAL: "unpack", Task.JOIN: "join"}
+        chosen = {Task.SUMS: "sums", Task.UNPACK_SEVERAL: "unpack", Task.JOIN: "join", Task.CHECK_SEVERAL: "check"}
         self.what.choose(chosen.get(batch.task, "pack"))
         self.within.setVisible(self._workspace.archive is not None)
         self.within.choose(
@@ -255,5 +271,6 @@ class HowColumn(Column):
 
         self._workspace.sums.want(what == "sums")
         self._workspace.joining.want(what == "join")
-        if what not in ("sums", "join"):
+        self._workspace.archive_checks.want(what == "check")
+        if what in ("unpack", "pack"):
             self._batch.change(change)

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from rundlet.desktop.pages.batch_page import BatchTarget
     from rundlet.desktop.pages.change_target import ChangeTarget
     from rundlet.desktop.pages.check_page import CheckTarget
+    from rundlet.desktop.pages.checks_page import ChecksTarget
     from rundlet.desktop.pages.compare_page import CompareTarget
     from rundlet.desktop.pages.join_page import JoinTarget
     from rundlet.desktop.pages.pack_target import PackTarget
@@ -31,7 +32,15 @@ if TYPE_CHECKING:
     from rundlet.desktop.views.folder_field import Quick
 
     Target = (
-        PackTarget | UnpackTarget | BatchTarget | ChangeTarget | CheckTarget | CompareTarget | SumsTarget | JoinTarget
+        PackTarget
+        | UnpackTarget
+        | BatchTarget
+        | ChangeTarget
+        | CheckTarget
+        | ChecksTarget
+        | CompareTarget
+        | SumsTarget
+        | JoinTarget
     )
 
 
@@ -40,8 +49,9 @@ class ToColumn(Column):
 
     Signals:
         pack_pressed, unpack_pressed, batch_pressed, change_pressed, check_pressed, compare_pressed, sums_pressed,
-            join_pressed: the button of a page.
+            join_pressed, checks_pressed: the button of a page.
         select_wanted: rows are to be selected.
+        enter_wanted: with an archive that is to be looked into, with what is wrong in it.
         part_found: a file that was chosen for a missing part, and where that should be.
         look_wanted: the current item is to be looked at in the list, too.
         trash_wanted: the folder that an archive was compared with is to go to the trash.
@@ -57,6 +67,8 @@ class ToColumn(Column):
     compare_pressed = Signal()
     sums_pressed = Signal()
     join_pressed = Signal()
+    checks_pressed = Signal()
+    enter_wanted = Signal(object)
     part_found = Signal(object, object)
     trash_wanted = Signal()
     look_wanted = Signal(bool)
@@ -79,6 +91,7 @@ class ToColumn(Column):
         self._compare: CompareTarget | None = None
         self._sums: SumsTarget | None = None
         self._join: JoinTarget | None = None
+        self._checks: ChecksTarget | None = None
         self.quiet = QuietPage("The result", "What will be made is shown here, before anything is done.")
         self._no_button = GoButton("Pack")
         self._no_button.setEnabled(False)
@@ -95,6 +108,7 @@ class ToColumn(Column):
         workspace.comparing.changed.connect(self._show)
         workspace.sums.changed.connect(self._show)
         workspace.joining.changed.connect(self._show)
+        workspace.archive_checks.changed.connect(self._show)
 
     @property
     def pack(self) -> PackTarget:
@@ -186,6 +200,19 @@ class ToColumn(Column):
         return self._sums
 
     @property
+    def checks(self) -> ChecksTarget:
+        """The page for checking several archives."""
+        if self._checks is None:
+            from rundlet.desktop.pages.checks_page import ChecksTarget
+
+            self._checks = ChecksTarget(self._workspace, self._batch)
+            self._checks.go.clicked.connect(self.checks_pressed)
+            self._checks.enter_wanted.connect(self.enter_wanted)
+            self._pages.addWidget(self._checks)
+            self._checks.refresh()
+        return self._checks
+
+    @property
     def join(self) -> JoinTarget:
         """The page for the parts of a plain file."""
         if self._join is None:
@@ -212,6 +239,8 @@ class ToColumn(Column):
             return self.sums
         if task is Task.JOIN:
             return self.join
+        if task is Task.CHECK_SEVERAL:
+            return self.checks
         if task is Task.UNPACK:
             return self.unpack
         if task is Task.UNPACK_SEVERAL:
@@ -259,6 +288,7 @@ class ToColumn(Column):
             (self._compare, Task.COMPARE),
             (self._sums, Task.SUMS),
             (self._join, Task.JOIN),
+            (self._checks, Task.CHECK_SEVERAL),
         )
         for page, task in pages:
             if page is not None:

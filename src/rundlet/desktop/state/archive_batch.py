@@ -37,6 +37,7 @@ class Task(Enum):
     COMPARE = "compare"
     SUMS = "checksums"
     JOIN = "join"
+    CHECK_SEVERAL = "check several"
 
 
 @dataclass(slots=True)
@@ -177,6 +178,8 @@ class ArchiveBatch(QObject):
             return Task.CHECK if self._workspace.checking.wanted else Task.UNPACK
         if self._workspace.sums.wanted and self._workspace.selection.items:
             return Task.SUMS
+        if self._workspace.archive_checks.wanted and self.form.archives:
+            return Task.CHECK_SEVERAL
         if self._workspace.joining.offered and self._workspace.joining.wanted:
             return Task.JOIN
         if self.unpacks:

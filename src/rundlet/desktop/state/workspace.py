@@ -28,6 +28,7 @@ from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.background import Background, Done, Failed, Latest
 from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.locations.place import OpenArchive, Place, Selection
+from rundlet.desktop.state.archive_checks import ArchiveChecks
 from rundlet.desktop.state.archive_opener import ArchiveOpener, listing_in
 from rundlet.desktop.state.changing import Changing
 from rundlet.desktop.state.checking import Checking
@@ -65,6 +66,7 @@ class Workspace(QObject):
         changing: what is to be changed in archives, and not saved yet.
         checking: whether what they hold is intact.
         sums: checksums of what is selected on the disk.
+        archive_checks: whether archives that are selected there are intact.
         joining: parts of a plain file that are selected there.
         comparing: what archives are compared with, and what that found out.
         opener: opens archives.
@@ -114,6 +116,8 @@ class Workspace(QObject):
         self.comparing = Comparing(self._at, background, self)
         self.sums = Sums(self.selector.paths, background, self)
         self.selector.changed.connect(self.sums.follow)
+        self.archive_checks = ArchiveChecks(self.selector.paths, self)
+        self.selector.changed.connect(self.archive_checks.follow)
         self.joining = Joining(self.selector.paths, background, self)
         self.selector.changed.connect(self.joining.follow)
         self.opener = ArchiveOpener(background, settings, self)
