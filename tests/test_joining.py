@@ -16,6 +16,7 @@ from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled, OutOfDate
 from rundlet.core.jobs.job import Job
 from rundlet.core.work.joiner import join, plan_join
+from rundlet.desktop.pages.check_page import CheckTarget
 from rundlet.desktop.pages.join_page import JoinPage, JoinTarget
 from support import pack_to
 from windows import Settle, Stand, click
@@ -115,12 +116,12 @@ def test_the_page(
     assert window.how.what.offered == ["join", "pack", "sums"] and how.statement.text() == "Join 4 parts"
     assert [how.list.item(row).text() for row in range(4)][1] == "✗ film.mkv.002 is missing, 100.0 kB"
     assert to.facts.text() == "Part 2 is not all here." and not to.go.isEnabled()
-    (finder,) = to.finders
+    (finder,) = to.finders.buttons
     assert finder.text() == "Find part 2 …"
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(home / "elsewhere" / "a download"), ""))
     finder.click()
     settle()
-    assert (home / "film.mkv.002").read_bytes() == data[SIZE : 2 * SIZE] and not to.finders
+    assert (home / "film.mkv.002").read_bytes() == data[SIZE : 2 * SIZE] and not to.finders.buttons
     assert to.go.isEnabled() and to.go.text() == "Join 4 parts"
     window.how.what.chosen.emit("pack")
     assert window.target.go.text() == "Pack 1 item"
@@ -132,6 +133,22 @@ def test_the_page(
     window.window_actions["undo"].trigger()
     settle()
     assert not (home / "film.mkv").exists() and (trash / "film.mkv").exists()
+    (home / "x.zip.002").rename(home / "elsewhere" / "a download")
+    window.workspace.enter_file(home / "x.zip.001")
+    settle()
+    window.how.within.chosen.emit("check")
+    check = window.target.page
+    assert isinstance(check, CheckTarget)
+    (finder,) = check.finders.buttons
+    (home / "elsewhere" / "a download").rename(home / "elsewhere" / "part two")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(home / "elsewhere" / "part two"), ""))
+    finder.click()
+    settle()
+    window.workspace.refresh()
+    settle()
+    assert (home / "x.zip.002").exists() and window.workspace.archive is not None and not check.finders.buttons
+    window.window_actions["up"].trigger()
+    settle()
     pack_to(home / "y.zip", [home / "tree"])
     (home / "y.zip").rename(home / "y.dat.001")
     window.window_actions["refresh"].trigger()

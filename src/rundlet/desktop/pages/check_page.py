@@ -12,12 +12,14 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QListWidget, QPushButton, 
 
 from rundlet.core.errors import file_problem
 from rundlet.core.model.entry import Kind
+from rundlet.core.streams.parts import JoinedSource
 from rundlet.core.text import plain_path
 from rundlet.core.work.checker import Verdict, rows_to_check
 from rundlet.desktop.locations.place import with_others
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import FlowLayout, Footer, go_button, heading, label, page_layout, restyle, scrolling
 from rundlet.desktop.views.lock_field import LockField
+from rundlet.desktop.views.part_finders import PartFinders
 from rundlet.presentation.checks import report_lines, report_values
 from rundlet.presentation.findings import issue_line, issue_values
 from rundlet.presentation.outcomes import verdict
@@ -92,9 +94,11 @@ class CheckTarget(QWidget):
 
     Signals:
         select_wanted: rows are to be selected.
+        part_found: a file that was chosen for a missing part, and where that should be.
     """
 
     select_wanted = Signal(object)
+    part_found = Signal(object, object)
 
     def __init__(self, workspace: Workspace) -> None:
         super().__init__()
@@ -130,6 +134,9 @@ class CheckTarget(QWidget):
         for button in (*self._for_bad, self.copy, self.save):
             row.addWidget(button)
         column.addWidget(self.buttons)
+        self.finders = PartFinders()
+        self.finders.part_found.connect(self.part_found)
+        column.addWidget(self.finders)
         column.addStretch(0)
         self.facts = label("", "soft")
         self.go = go_button("Check")
@@ -179,6 +186,10 @@ class CheckTarget(QWidget):
         self.buttons.setVisible(outcome is not None)
         for button in self._for_bad:
             button.setVisible(bad > 0)
+        source, folder = opened.reader.source, self._workspace.place.folder
+        parts = source.parts if isinstance(source, JoinedSource) and self._workspace.place.outer is None else []
+        lacking = [part for part in parts if part.source is None]
+        self.finders.show_missing([(part.number, folder / part.name, part.size) for part in lacking])
         rows = opened.rows_below(selection.nodes) if selection.items else None
         count = len(rows_to_check(opened.reader, rows))
         words = say("Check {count:file|files}", count=count)

@@ -2,26 +2,24 @@
 
 from __future__ import annotations
 
-from functools import partial
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFileDialog, QListWidget, QListWidgetItem, QPushButton, QWidget
+from PySide6.QtWidgets import QListWidget, QListWidgetItem, QWidget
 
-from rundlet.core.text import size
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import FlowLayout, Footer, go_button, heading, label, page_layout, restyle, scrolling
+from rundlet.desktop.views.basics import Footer, go_button, heading, label, page_layout, restyle, scrolling
 from rundlet.desktop.views.gauge import Gauge
+from rundlet.desktop.views.part_finders import PartFinders
 from rundlet.presentation.findings import issue_line
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
-    from rundlet.core.work.joiner import JoinPlan, PartState
+    from rundlet.core.work.joiner import PartState
     from rundlet.desktop.state.workspace import Workspace
 
 _MOST = 500
-_MOST_BUTTONS = 4
+_MOST_NAMED = 4
 
 
 class JoinPage(QWidget):
@@ -105,15 +103,13 @@ class JoinTarget(QWidget):
         column.addWidget(self.gauge)
         self.problems = label("", "warn")
         column.addWidget(self.problems)
-        holder = QWidget()
-        self._flow = FlowLayout(theme.sizes.space)
-        holder.setLayout(self._flow)
-        column.addWidget(holder)
-        self.finders: list[QPushButton] = []
+        self.finders = PartFinders()
+        column.addWidget(self.finders)
         column.addStretch(1)
         self.facts = label("", "soft")
         self.go = go_button("Join")
         whole.addWidget(Footer(self.facts, self.go))
+        self.finders.part_found.connect(self.part_found)
         self._joining.changed.connect(self._show)
 
     def refresh(self) -> None:
@@ -123,7 +119,7 @@ class JoinTarget(QWidget):
     @property
     def first(self) -> QWidget:
         """Where one begins by keyboard."""
-        return self.finders[0] if self.finders else self.go
+        return self.finders.buttons[0] if self.finders.buttons else self.go
 
     def _show(self) -> None:
         plan = self._joining.plan
@@ -136,11 +132,13 @@ class JoinTarget(QWidget):
         self.gauge.show_sizes(plan.size, sum(min(part.there, part.size) for part in plan.parts))
         self.problems.setText("\n".join(map(issue_line, plan.issues)))
         self.problems.setVisible(bool(plan.issues))
-        self._show_finders(plan)
+        self.finders.show_missing(
+            [(part.number, plan.first.with_name(part.name), part.size) for part in lacking if not part.there]
+        )
         lack = ""
         if lacking:
-            numbers = ", ".join(str(part.number) for part in lacking[:_MOST_BUTTONS])
-            more = len(lacking) - _MOST_BUTTONS
+            numbers = ", ".join(str(part.number) for part in lacking[:_MOST_NAMED])
+            more = len(lacking) - _MOST_NAMED
             words = "Part {numbers} is not all here." if len(lacking) == 1 else "Parts {numbers} are not all here."
             words = "Parts {numbers} and {more:number} more are not all here." if more > 0 else words
             lack = say(words, numbers=numbers, more=more)
@@ -148,23 +146,3 @@ class JoinTarget(QWidget):
         restyle(self.facts, "role", "warn" if lack else "soft")
         self.go.setText(say("Join {count:part|parts}", count=len(plan.parts)))
         self.go.set_ready(not lacking)
-
-    def _show_finders(self, plan: JoinPlan) -> None:
-        for button in self.finders:
-            self._flow.removeWidget(button)
-            button.hide()
-            button.deleteLater()
-        self.finders = []
-        for part in [part for part in plan.lacking if not part.there][:_MOST_BUTTONS]:
-            button = QPushButton(say("Find part {number} …", number=part.number))
-            button.setToolTip(say("{name:shown}, {size}", name=part.name, size=size(part.size)))
-            button.clicked.connect(partial(self._find, plan.first.with_name(part.name)))
-            self._flow.addWidget(button)
-            self.finders.append(button)
-
-    def _find(self, part: Path, _: bool = False) -> None:
-        chosen, _filter = QFileDialog.getOpenFileName(
-            self, say("Find {name}", name=part.name), str(self._workspace.place.folder)
-        )
-        if chosen:
-            self.part_found.emit(Path(chosen), part)

@@ -168,6 +168,7 @@ class ToColumn(Column):
             self._check = CheckTarget(self._workspace)
             self._check.go.clicked.connect(self.check_pressed)
             self._check.select_wanted.connect(self.select_wanted)
+            self._check.part_found.connect(self.part_found)
             self._pages.addWidget(self._check)
             self._check.refresh()
         return self._check
