@@ -8,6 +8,7 @@ from benchmarks import (
     cancel_bench,
     change_bench,
     checksum_bench,
+    compare_bench,
     seven_bench,
     tar_bench,
     trial_bench,
@@ -23,6 +24,7 @@ TABLES = {
     "trial": trial_bench.run,
     "changing": change_bench.run,
     "checksums": checksum_bench.run,
+    "comparing": compare_bench.run,
     "waiting": cancel_bench.run,
 }
 

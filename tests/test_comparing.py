@@ -232,7 +232,7 @@ def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, tras
     settle()
     assert to.there.isVisible() and window.workspace.selection.items == 1
     to.chips[State.ONLY_THERE].click()
-    assert [to.list.item(row).text() for row in range(to.list.count())] == ["missing from the archive  tree/added"]
+    assert [to.list.item(row).text() for row in range(to.list.count())] == ["tree/added"]
     to.unpack.click()
     settle()
     assert window.target.go.text() == "Unpack 1 item"

@@ -297,6 +297,49 @@ def checked(window: Window, world: Path) -> None:
     settle(window)
 
 
+def compared(window: Window, world: Path) -> None:
+    """An archive, and a folder in which somebody went on working."""
+    folder = world / "On the laptop"
+    shutil.rmtree(folder, ignore_errors=True)
+    for part in ("readings", "maps", "photos"):
+        shutil.copytree(world / "2031 spring" / part, folder / part)
+    shutil.copy2(world / "2031 spring" / "READ ME FIRST.txt", folder)
+    first, second, third, *_ = sorted((folder / "readings").iterdir())
+    first.write_text(first.read_text("utf-8") + "2031-03-31 09:00,footbridge,9.12,5.8,0.412\n", "utf-8")
+    os.utime(first, (1_933_000_000, 1_933_000_000))
+    second.unlink()
+    (folder / "old").mkdir()
+    third.rename(folder / "old" / third.name)
+    (folder / "weir in April.txt").write_text("The board is straight again.\n")
+    window.workspace.enter_file(world / "spring-survey.zip")
+    settle(window)
+    window.how.within.chosen.emit("compare")
+    window.workspace.comparing.choose(folder)
+    window.target.go.click()
+    wait_until(lambda: not window.jobs.running)
+    settle(window)
+    window.target.compare.list.setCurrentRow(0)
+    settle(window)
+    shutil.rmtree(folder)
+
+
+def summed(window: Window, world: Path) -> None:
+    """Checksums of the readings, and one that was pasted with a slip in it."""
+    window.workspace.go(Place(world / "2031 spring" / "readings"))
+    settle(window)
+    window.source.view.selectAll()
+    settle(window)
+    window.how.what.chosen.emit("sums")
+    window.target.go.click()
+    wait_until(lambda: not window.jobs.running)
+    settle(window)
+    found = window.workspace.sums.found
+    assert found is not None, "they were computed"
+    digest = next(iter(found.sums[2].sums.values()))
+    window.how.sums.paste.setPlainText(digest[:20] + digest[21] + digest[20] + digest[22:])
+    settle(window)
+
+
 def an_error(window: Window, world: Path) -> None:
     """Going into a file that is not an archive."""
     window.workspace.go(Place(world / "2031 spring"))
@@ -325,12 +368,12 @@ SCENES: dict[str, Scene] = {
     "pack": Scene(tried),
     "pack-dark": Scene(locked_in_parts, dark=True),
     "unpack": Scene(about_to_unpack),
-    "unpack-dark": Scene(about_to_unpack, dark=True),
+    "checksums": Scene(summed, dark=True),
     "running": Scene(running),
     "locked": Scene(locked),
     "check": Scene(checked, dark=True),
     "change": Scene(changed),
-    "change-dark": Scene(changed, dark=True),
+    "compare": Scene(compared),
     "new-archive": Scene(new_archive),
     "error": Scene(an_error, dark=True),
     "log": Scene(the_log),

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from rundlet.core.model.entry import Kind
 from rundlet.core.sentences import fill
 from rundlet.core.text import shown
 from rundlet.core.work.comparer import Differs, State
@@ -53,12 +52,16 @@ def in_what(found: Comparison, row: int) -> str:
     return ", ".join(words for flag, words in _IN_WHAT.items() if flag in differs)
 
 
-def item_line(found: Comparison, row: int) -> str:
-    """An item in one line."""
-    path = shown(found.path(row))
-    path = path + "/" if found.kinds()[row] == Kind.DIR else path
-    detail = in_what(found, row)
-    return f"{mark(found, row)[0]}  {path}  ({detail})" if detail else f"{mark(found, row)[0]}  {path}"
+def item_line(found: Comparison, row: int, *, marked: bool = True) -> str:
+    """An item in one line.
+
+    Args:
+        marked: whether what is so of it is said in front.
+    """
+    path, detail = shown(found.path(row)), in_what(found, row)
+    path = path + "/" if found.is_folder(row) else path
+    line = f"{mark(found, row)[0]}  {path}" if marked else path
+    return f"{line}  ({detail})" if detail else line
 
 
 def comparison_values(found: Comparison) -> list[dict[str, Any]]:

@@ -112,6 +112,11 @@ class Comparison:
             }
         return self.path(row) in self._mixed
 
+    def is_folder(self, row: int) -> bool:
+        """Whether an item is a folder: here, or there where it is not here."""
+        here, there = int(self.here_row[row]), int(self.there_row[row])
+        return bool((self.here.kind[here] if here >= 0 else self.there.kind[there]) == Kind.DIR)
+
     def kinds(self) -> NDArray[np.uint8]:
         """What each item is: here, or there where it is not here."""
         kinds = np.zeros(len(self), np.uint8)

@@ -16,7 +16,17 @@ from rundlet.core.work.comparer import State
 from rundlet.desktop.locations.listing import Spot
 from rundlet.desktop.preview_loader import PreviewLoader
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import FlowLayout, Footer, go_button, heading, label, page_layout, restyle, scrolling
+from rundlet.desktop.views.basics import (
+    FlowLayout,
+    Footer,
+    go_button,
+    heading,
+    label,
+    page_layout,
+    restyle,
+    scrolling,
+    short_path,
+)
 from rundlet.desktop.views.lock_field import LockField
 from rundlet.desktop.views.preview import Preview
 from rundlet.presentation.comparisons import item_line
@@ -104,7 +114,7 @@ class ComparePage(QWidget):
         words = "Compare with {name:name}"
         self.statement.setText(say(words, name=other.name) if other is not None else "Compare with what?")
         self.more.setText(
-            shown(", ".join(str(path) for path in other.tops))
+            shown(", ".join(short_path(path) for path in other.tops))
             if other is not None
             else "Choose the folder that the archive was made of, or another archive."
         )
@@ -289,7 +299,8 @@ class CompareTarget(QWidget):
         self._shown = comparison, self.state
         self._rows = rows[self.state]
         self.list.clear()
-        self.list.addItems([item_line(comparison, row) for row in self._rows[:_MOST]])
+        marked = self.state is State.DIFFERS  # of all others the chip says what is so of them
+        self.list.addItems([item_line(comparison, row, marked=marked) for row in self._rows[:_MOST]])
         if len(self._rows) > _MOST:
             self.list.addItem(say("… and {count:number} more", count=len(self._rows) - _MOST))
         for problem in comparison.issues[:_MOST]:
