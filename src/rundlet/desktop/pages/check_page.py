@@ -6,9 +6,9 @@ import json
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QListWidget, QPushButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QPushButton, QWidget
 
 from rundlet.core.errors import file_problem
 from rundlet.core.model.entry import Kind
@@ -17,7 +17,17 @@ from rundlet.core.text import plain_path
 from rundlet.core.work.checker import Verdict, rows_to_check
 from rundlet.desktop.locations.place import with_others
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import FlowLayout, Footer, go_button, heading, label, page_layout, restyle, scrolling
+from rundlet.desktop.views.basics import (
+    FlowLayout,
+    Footer,
+    go_button,
+    heading,
+    label,
+    line_list,
+    page_layout,
+    restyle,
+    scrolling,
+)
 from rundlet.desktop.views.lock_field import LockField
 from rundlet.desktop.views.part_finders import PartFinders
 from rundlet.presentation.checks import report_lines, report_values
@@ -114,11 +124,7 @@ class CheckTarget(QWidget):
         self.more = label("", "soft")
         column.addWidget(self.verdict)
         column.addWidget(self.more)
-        self.wrong = QListWidget()
-        self.wrong.setAccessibleName("What is wrong")
-        self.wrong.setWordWrap(True)
-        self.wrong.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.wrong.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.wrong = line_list("What is wrong")
         column.addWidget(self.wrong, 1)
         self.buttons = QWidget()
         row = FlowLayout(theme.sizes.space)

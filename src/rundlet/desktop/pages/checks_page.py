@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QListWidget, QListWidgetItem, QPushButton, QWidget
+from PySide6.QtWidgets import QListWidgetItem, QPushButton, QWidget
 
 from rundlet.core.text import shown
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import Footer, go_button, heading, label, page_layout, scrolling
+from rundlet.desktop.views.basics import Footer, go_button, heading, label, line_list, page_layout, scrolling
 from rundlet.presentation.findings import issue_line
 from rundlet.presentation.outcomes import verdict
 from rundlet.presentation.sentences import say
@@ -74,11 +74,7 @@ class ChecksTarget(QWidget):
         column.addWidget(heading("Result"))
         self.verdict = label("", "statement")
         column.addWidget(self.verdict)
-        self.list = QListWidget()
-        self.list.setAccessibleName("Archives")
-        self.list.setWordWrap(True)
-        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.list.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.list = line_list("Archives")
         column.addWidget(self.list, 1)
         self.copy = QPushButton("Copy report")
         column.addWidget(self.copy, 0, Qt.AlignmentFlag.AlignLeft)
@@ -148,6 +144,7 @@ def _words(archive: Path, line: Line | None) -> tuple[str, str]:
     if line.running:
         return say("{name} …", name=name), "soft"
     if line.outcome is None:
-        return say("✗ {name}: {why}", name=name, why=line.why), "amber"
+        words = "✗ {why}" if archive.name in line.why else "✗ {name}: {why}"
+        return say(words, name=name, why=line.why), "amber"
     words = verdict(line.outcome)
     return (say("✓ {words}", words=words), "moss") if line.is_good else (say("✗ {words}", words=words), "amber")

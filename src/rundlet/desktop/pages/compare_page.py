@@ -6,8 +6,8 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QListWidget, QListWidgetItem, QPushButton, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QListWidgetItem, QPushButton, QWidget
 
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.text import shown
@@ -22,6 +22,7 @@ from rundlet.desktop.views.basics import (
     go_button,
     heading,
     label,
+    line_list,
     page_layout,
     restyle,
     scrolling,
@@ -198,11 +199,7 @@ class CompareTarget(QWidget):
             flow.addWidget(chip)
             self.chips[state] = chip
         column.addWidget(chips)
-        self.list = QListWidget()
-        self.list.setAccessibleName("Items")
-        self.list.setWordWrap(True)
-        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.list.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.list = line_list("Items", wraps=False)
         self.there = Preview()
         self.there.setVisible(False)
         self.there.setMinimumHeight(theme.sizes.preview)
@@ -300,7 +297,10 @@ class CompareTarget(QWidget):
         self._rows = rows[self.state]
         self.list.clear()
         marked = self.state is State.DIFFERS  # of all others the chip says what is so of them
-        self.list.addItems([item_line(comparison, row, marked=marked) for row in self._rows[:_MOST]])
+        for row in self._rows[:_MOST]:
+            item = QListWidgetItem(item_line(comparison, row, marked=marked))
+            item.setToolTip(item.text())
+            self.list.addItem(item)
         if len(self._rows) > _MOST:
             self.list.addItem(say("… and {count:number} more", count=len(self._rows) - _MOST))
         for problem in comparison.issues[:_MOST]:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QListWidget, QListWidgetItem, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QListWidgetItem, QWidget
 
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import Footer, go_button, heading, label, page_layout, restyle, scrolling
+from rundlet.desktop.views.basics import Footer, go_button, heading, label, line_list, page_layout, restyle, scrolling
 from rundlet.desktop.views.gauge import Gauge
 from rundlet.desktop.views.part_finders import PartFinders
 from rundlet.presentation.findings import issue_line
@@ -36,11 +36,7 @@ class JoinPage(QWidget):
         column.addWidget(self.statement)
         column.addWidget(self.more)
         column.addWidget(heading("Parts"))
-        self.list = QListWidget()
-        self.list.setAccessibleName("Parts")
-        self.list.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.list.setWordWrap(True)
+        self.list = line_list("Parts")
         column.addWidget(self.list, 1)
         self._joining.changed.connect(self._show)
 

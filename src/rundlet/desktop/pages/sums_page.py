@@ -6,9 +6,8 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QListWidget, QListWidgetItem, QPlainTextEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QListWidgetItem, QPlainTextEdit, QPushButton, QWidget
 
 from rundlet.core.errors import file_problem
 from rundlet.core.fs.moving import free_path
@@ -16,7 +15,17 @@ from rundlet.core.model.checksum_list import Algorithm, ChecksumLine, written_ch
 from rundlet.core.text import shown
 from rundlet.core.work.checksums import Match
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import FlowLayout, Footer, go_button, heading, label, page_layout, restyle, scrolling
+from rundlet.desktop.views.basics import (
+    FlowLayout,
+    Footer,
+    go_button,
+    heading,
+    label,
+    line_list,
+    page_layout,
+    restyle,
+    scrolling,
+)
 from rundlet.presentation.sentences import say
 from rundlet.presentation.sums import MATCHES, NAMES, answer_words, grouped, recognized, verified_line, verified_words
 
@@ -128,11 +137,7 @@ class SumsTarget(QWidget):
         self.more = label("", "soft")
         column.addWidget(self.verdict)
         column.addWidget(self.more)
-        self.list = QListWidget()
-        self.list.setAccessibleName("Checksums")
-        self.list.setWordWrap(True)
-        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.list.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.list = line_list("Checksums")
         column.addWidget(self.list, 1)
         self.buttons = QWidget()
         row = FlowLayout(theme.sizes.space)

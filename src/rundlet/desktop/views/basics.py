@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable, Sequence
 from itertools import pairwise
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QModelIndex, QPersistentModelIndex, QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -15,10 +15,13 @@ from PySide6.QtWidgets import (
     QLabel,
     QLayout,
     QLayoutItem,
+    QListWidget,
     QPushButton,
     QRadioButton,
     QScrollArea,
     QSizePolicy,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
     QVBoxLayout,
     QWidget,
 )
@@ -223,6 +226,39 @@ class FlowLayout(QLayout):
             x += hint.width() + self._gap
             line = max(line, hint.height())
         return y + line - rect.top()
+
+
+class _WrappedLines(QStyledItemDelegate):
+    """Gives each line the height that its wrapped text needs within the margins of an item."""
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> QSize:
+        hint = super().sizeHint(option, index)
+        parent = self.parent()
+        assert isinstance(parent, QListWidget), "it is the delegate of a list"
+        width = parent.viewport().width() - 4 * theme.sizes.gap
+        words = Qt.TextFlag.TextWordWrap
+        box = parent.fontMetrics().boundingRect(QRect(0, 0, width, 1 << 20), words, str(index.data() or ""))
+        return QSize(hint.width(), max(hint.height(), box.height() + 2 * theme.sizes.space))
+
+
+def line_list(spoken: str, *, wraps: bool = True) -> QListWidget:
+    """A list of lines of text that can be reached by Tab.
+
+    Args:
+        spoken: what it shows, for who can't see it.
+        wraps: whether long lines are wrapped; otherwise they lose their middle.
+    """
+    lines = QListWidget()
+    lines.setAccessibleName(spoken)
+    lines.setWordWrap(wraps)
+    if wraps:
+        lines.setResizeMode(QListWidget.ResizeMode.Adjust)  # the scroll bar takes room when there are many
+        lines.setItemDelegate(_WrappedLines(lines))
+    else:
+        lines.setTextElideMode(Qt.TextElideMode.ElideMiddle)
+    lines.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    lines.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+    return lines
 
 
 def tab_through(first: QWidget, others: Iterable[QWidget]) -> None:
