@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from rundlet.core.model.entry import Kind
 from rundlet.core.sentences import fill
 from rundlet.core.text import shown
 from rundlet.core.work.comparer import Differs, State
@@ -59,7 +60,7 @@ def item_line(found: Comparison, row: int, *, marked: bool = True) -> str:
         marked: whether what is so of it is said in front.
     """
     path, detail = shown(found.path(row)), in_what(found, row)
-    path = path + "/" if found.is_folder(row) else path
+    path = path + "/" if found.kind(row) is Kind.DIR else path
     line = f"{mark(found, row)[0]}  {path}" if marked else path
     return f"{line}  ({detail})" if detail else line
 

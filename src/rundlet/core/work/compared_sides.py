@@ -98,7 +98,10 @@ class ArchiveSide(Side):
     Folders that it does not list, but that items of it lie in, are rows, too.
 
     Args:
-        reader: stays open, and unlocked where it is locked, as long as this is used.
+        reader: stays open, and unlocked where it is locked, as long as content is read.
+
+    Attributes:
+        rows: the row in the archive's own catalog of each row but those of folders that it does not list, which come last.
     """
 
     def __init__(self, reader: ArchiveReader) -> None:
@@ -119,7 +122,7 @@ class ArchiveSide(Side):
             target = reader.hard_target(int(rows[place]))
             kind[place], at[place] = (Kind.FILE, target) if target is not None else (Kind.OTHER, rows[place])
         more = len(implied)
-        self._at, self._rows = at, rows
+        self._at, self.rows = at, rows
         self.names = [*last, *implied]
         self.kind = np.append(kind, np.full(more, Kind.DIR, np.uint8))
         self.size = np.append(np.where(kind == Kind.FILE, catalog.size[at], 0), np.zeros(more, np.int64))
@@ -132,7 +135,7 @@ class ArchiveSide(Side):
 
     def catalog_row(self, row: int) -> int:
         """The row in the archive's own catalog, or -1 for a folder that it does not list."""
-        return int(self._rows[row]) if 0 <= row < len(self._rows) else -1
+        return int(self.rows[row]) if 0 <= row < len(self.rows) else -1
 
     def sums(self, rows: Sequence[int], new: Callable[[], Sum], job: Job) -> dict[int, bytes]:
         wanted: dict[int, list[int]] = {}

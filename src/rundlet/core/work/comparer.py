@@ -76,8 +76,9 @@ class Comparison:
     newer: NDArray[np.int8]
     certain: bool
     issues: list[Issue] = field(default_factory=list)
-    _by_catalog_row: dict[int, int] = field(default_factory=dict)
+    _by_catalog_row: I64 | None = None
     _mixed: set[str] | None = None
+    _rows: dict[State, list[int]] = field(default_factory=dict)
 
     def __len__(self) -> int:
         return len(self.state)
@@ -97,11 +98,28 @@ class Comparison:
         """The row of an item in the catalog of the archive here, or -1 where that does not list it."""
         return self.here.catalog_row(int(self.here_row[row])) if isinstance(self.here, ArchiveSide) else -1
 
-    def by_catalog_row(self) -> dict[int, int]:
-        """The rows of this by those of the archive's catalog."""
-        if not self._by_catalog_row:
-            self._by_catalog_row = {at: row for row in range(len(self)) if (at := self.catalog_row(row)) >= 0}
-        return self._by_catalog_row
+    def of_catalog_row(self, at: int) -> int:
+        """The row of this for one of the archive's catalog, or -1 where that stands for nothing."""
+        if self._by_catalog_row is None:
+            self._by_catalog_row = self._catalog_rows()
+        return int(self._by_catalog_row[at]) if at < len(self._by_catalog_row) else -1
+
+    def _catalog_rows(self) -> I64:
+        if not isinstance(self.here, ArchiveSide):
+            return np.zeros(0, np.int64)
+        listed = self.here.rows
+        rows = np.flatnonzero((self.here_row >= 0) & (self.here_row < len(listed)))
+        found = np.full(int(listed.max(initial=-1)) + 1, -1, np.int64)
+        found[listed[self.here_row[rows]]] = rows
+        return found
+
+    def settle(self) -> None:
+        """Work out what is asked for row by row, which takes long for very many of them."""
+        for state in State:
+            self.rows(state)
+        self.of_catalog_row(0)
+        if len(self):
+            self.is_mixed(0)
 
     def is_mixed(self, row: int) -> bool:
         """Whether a folder that is on both sides has something in it that is not the same."""
@@ -112,10 +130,10 @@ class Comparison:
             }
         return self.path(row) in self._mixed
 
-    def is_folder(self, row: int) -> bool:
-        """Whether an item is a folder: here, or there where it is not here."""
+    def kind(self, row: int) -> Kind:
+        """What an item is: here, or there where it is not here."""
         here, there = int(self.here_row[row]), int(self.there_row[row])
-        return bool((self.here.kind[here] if here >= 0 else self.there.kind[there]) == Kind.DIR)
+        return Kind(int(self.here.kind[here] if here >= 0 else self.there.kind[there]))
 
     def kinds(self) -> NDArray[np.uint8]:
         """What each item is: here, or there where it is not here."""
@@ -128,10 +146,16 @@ class Comparison:
     def rows(self, state: State) -> list[int]:
         """The rows of a state; of those that are the same and those that are on one side only, folders count only where
         nothing of them is on a row of its own."""
+        if state not in self._rows:
+            self._rows[state] = self._rows_of(state)
+        return self._rows[state]
+
+    def _rows_of(self, state: State) -> list[int]:
         rows = np.flatnonzero(self.state == state)
         kinds = self.kinds()[rows]
         if state is State.SAME:
-            return [int(row) for row in rows[kinds != Kind.DIR]]
+            same: list[int] = rows[kinds != Kind.DIR].tolist()
+            return same
         files = rows[kinds != Kind.DIR]
         within = {above for row in files.tolist() for above in _above(self.path(row))}
         path_of = self.path_there if state is State.ONLY_THERE else self.path
@@ -357,6 +381,7 @@ def items_there(found: Comparison, rows: Sequence[int]) -> list[PackItem]:
 
 def outcome_of(found: Comparison, target: Path, started: float) -> Compared:
     """What a comparison came to, as a job leaves it behind."""
+    found.settle()
     return Compared(
         target,
         files=len(found.rows(State.SAME)),

@@ -324,7 +324,7 @@ class CompareTarget(QWidget):
         differing = [
             row
             for row in comparison.rows(State.DIFFERS)
-            if comparison.newer[row] >= 0 and comparison.kinds()[row] == Kind.FILE
+            if comparison.newer[row] >= 0 and comparison.kind(row) is Kind.FILE
         ]
         return [*differing, *comparison.rows(State.ONLY_THERE)]
 

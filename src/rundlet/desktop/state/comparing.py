@@ -167,8 +167,8 @@ class Comparing(QObject):
             return None
         from rundlet.presentation.comparisons import mark
 
-        at = found.comparison.by_catalog_row().get(row)
-        return mark(found.comparison, at) if at is not None else None
+        at = found.comparison.of_catalog_row(row)
+        return mark(found.comparison, at) if at >= 0 else None
 
     def nodes(self, rows: list[int]) -> list[int]:
         """The nodes of the archive's list for rows of the comparison that it has."""
