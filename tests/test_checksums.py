@@ -20,7 +20,7 @@ from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.checksum_list import Algorithm, ChecksumLine, read_checksums, written_checksums
-from rundlet.core.model.published import Answer, answered, published_in
+from rundlet.core.model.published import Answer, answered, answers, published_in
 from rundlet.core.userdata.sum_cache import SumCache
 from rundlet.core.work.checksums import Match, sums_of, verify
 from rundlet.desktop.pages.sums_page import SumsPage, SumsTarget
@@ -297,3 +297,10 @@ def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, monk
     window.how.what.chosen.emit("pack")
     settle()
     assert window.target.go.text() == "Pack 1 item"
+
+
+def test_many_are_answered_at_once(tmp_path: Path) -> None:
+    sums = {tmp_path / f"{number}.bin": {Algorithm.MD5: f"{number:032x}"} for number in range(5000)}
+    text = "".join(f"{number:032x}  {number}.bin\n" for number in range(5000)).replace("  77.bin", "  78.bin")
+    found = answers(text, sums)
+    assert [answer.published.name for answer in found if not answer.matches] == ["78.bin"] and len(found) == 5000

@@ -15,6 +15,7 @@ _HEX = re.compile(r"[0-9A-Fa-f]+")
 _MOST = 100_000  # characters that are looked at
 _MOST_GROUPS = 400
 _NEAR = 8  # characters in which a near miss may differ
+_MOST_COMPARED = 200  # files among which a near miss is looked for
 _SHORT = 2  # characters that may be missing from one, or too many
 
 
@@ -66,7 +67,22 @@ def published_in(text: str) -> list[Published]:
 
 def answers(text: str, sums: Mapping[Path, Mapping[Algorithm, str]]) -> list[Answer]:
     """Hold the checksums in a text against those of files, in the way of understanding it in which the most of them match."""
-    found = [[answered(published, sums) for published in reading] for reading in readings_of(text)]
+    by_name: dict[str, dict[Path, Mapping[Algorithm, str]]] = {}
+    by_digest: dict[str, list[tuple[Path, Algorithm]]] = {}
+    for path, digests in sums.items():
+        by_name.setdefault(path.name, {})[path] = digests
+        for algorithm, digest in digests.items():
+            by_digest.setdefault(digest, []).append((path, algorithm))
+
+    def answer(published: Published) -> Answer:
+        own = by_name.get(published.name.rpartition("/")[2], {}) if published.name else {}
+        for path, algorithm in by_digest.get(published.digest, ()):
+            if algorithm in published.algorithms and (not own or path in own):
+                return Answer(published, path, algorithm, matches=True)
+        few = own or (sums if len(sums) <= _MOST_COMPARED else {})
+        return answered(published, few)
+
+    found = [[answer(published) for published in reading] for reading in readings_of(text)]
     return max(found, key=lambda reading: sum(answer.matches for answer in reading), default=[])
 
 
