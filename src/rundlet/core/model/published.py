@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 
 from rundlet.core.model.checksum_list import Algorithm, algorithms_of, read_checksums
@@ -12,7 +13,8 @@ from rundlet.core.model.checksum_list import Algorithm, algorithms_of, read_chec
 _WORD = re.compile(r"(?<![0-9A-Za-z])[0-9A-Fa-f]{32,128}(?![0-9A-Za-z])")
 _GROUP = re.compile(r"[^\s:\-]+")
 _HEX = re.compile(r"[0-9A-Fa-f]+")
-_MOST = 100_000  # characters that are looked at
+_LONGEST = 1 << 20  # characters of a list
+_MOST = 100_000  # characters in which one is looked for that stands among words
 _MOST_GROUPS = 400
 _NEAR = 8  # characters in which a near miss may differ
 _MOST_COMPARED = 200  # files among which a near miss is looked for
@@ -34,24 +36,26 @@ class Published:
     name: str = ""
 
 
+@lru_cache(4)
 def readings_of(text: str) -> list[list[Published]]:
     """The checksums in a text, in each way in which it can be understood, the likeliest first.
 
     Upper case, spaces, colons and line breaks within one do no harm. Two of 32 digits may be one of 64.
     """
-    text = text[:_MOST].strip()
+    text = text[:_LONGEST].strip()
     if not text:
         return []
     if len(text) == 8 and _HEX.fullmatch(text):
         return [[Published(text.lower(), (Algorithm.CRC32,))]]
-    together = _in_groups(text)
+    short = text[:_MOST]
+    together = _in_groups(short)
     whole = [Published(together, algorithms_of(together))] if algorithms_of(together) else []
     lines, odd = read_checksums(text)
     if any(line.algorithm is Algorithm.CRC32 for line in lines) and (odd or whole):
         lines = [line for line in lines if line.algorithm is not Algorithm.CRC32]  # words that only look like one
     if lines:
         return [[Published(line.digest, _algorithms(line.algorithm), line.name) for line in lines]]
-    words = [match[0].lower() for match in _WORD.finditer(text)]
+    words = [match[0].lower() for match in _WORD.finditer(short)]
     known = [Published(word, algorithms_of(word)) for word in words if algorithms_of(word)]
     if whole or known:
         first = [whole] if whole and (len(known) != 1 or len(together) > len(known[0].digest)) else []
