@@ -34,11 +34,16 @@ VERBS = (
     "sum",
     "join",
     "settings",
+    "desktop",
 )
 """Each is a module of its name, loaded when it is wanted: the window does without them."""
 
+_TASKS = ("--pack", "--unpack", "--check")
+"""What the window is opened for, by the entries of the desktop's menus."""
+
 _USAGE = """\
 usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
+       rundlet --pack|--unpack|--check FILE ... open it with these selected, to pack, unpack or check them
        rundlet list ARCHIVE                     list what is in an archive
        rundlet pack OUT ITEM ...                make an archive
        rundlet unpack ARCHIVE ... --into DIR    unpack an archive
@@ -53,6 +58,7 @@ usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
        rundlet sum FILE ...                     print checksums, or check files against a list of them
        rundlet join PART OUT                    join the numbered parts of a file
        rundlet settings [NAME [VALUE]]          show the settings, or change one
+       rundlet desktop install|remove|status    put Rundlet into the menu, or take it away
        rundlet help [VERB]                      show how to use it
        rundlet --version
 
@@ -116,10 +122,12 @@ def _main(words: list[str]) -> int:
         return DONE
     if first in VERBS:
         return _run(first, words[1:])
+    task = first.removeprefix("--") if first in _TASKS else ""
+    words = words[1:] if task else words
     for word in words:
         if not os.path.lexists(word):
             return _not_there(word, is_first=word == first)
-    return _open_window(words)
+    return _open_window(words, task)
 
 
 def _not_there(word: str, *, is_first: bool) -> int:
@@ -157,7 +165,7 @@ def _without_output() -> int:
     return FAILED
 
 
-def _open_window(words: list[str]) -> int:
+def _open_window(words: list[str], task: str = "") -> int:
     platform = os.environ.get("QT_QPA_PLATFORM", "")
     if not (platform or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
         _say("There is no display to open a window on; “rundlet --help” says what works without.")
@@ -176,7 +184,7 @@ def _open_window(words: list[str]) -> int:
     except ImportError as error:
         _say(say("The window can't start, as a part of the system is missing: {error}", error=error))
         return FAILED
-    return open_window(words)
+    return open_window(words, task)
 
 
 # Workers that wait for each other's turn at the interpreter do not wait for long.

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QAbstractEventDispatcher, QSocketNotifier, Qt, QTimer
+from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication, QWidget
 
 from rundlet.core.jobs.interface_priority import interface_rests, interface_wakes
@@ -23,6 +24,7 @@ from rundlet.desktop.error_log import start_error_log
 from rundlet.desktop.theme.style import RundletStyle
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
+from rundlet.integration.icons import icon_path
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QSessionManager
@@ -54,6 +56,7 @@ def make_app(*, sheet: bool = True) -> QApplication:
         app.setApplicationName("rundlet")
         app.setApplicationDisplayName("Rundlet")
         app.setDesktopFileName("rundlet")
+        app.setWindowIcon(QIcon(str(icon_path())))  # for desktops that do not know it by the entry in the menu
         loop = QAbstractEventDispatcher.instance()
         loop.awake.connect(interface_wakes)
         loop.aboutToBlock.connect(interface_rests)
@@ -63,8 +66,12 @@ def make_app(*, sheet: bool = True) -> QApplication:
     return app
 
 
-def main(words: Sequence[str]) -> int:
-    """Open the window on these paths and run until it is closed."""
+def main(words: Sequence[str], task: str = "") -> int:
+    """Open the window on these paths and run until it is closed.
+
+    Args:
+        task: what they are to be selected for: pack, unpack or check; "" to look at them.
+    """
     sys.setswitchinterval(_SWITCH_SECONDS)
     gc.disable()  # if whoever called did not do so before loading all this
     settings = Settings.read()
@@ -76,7 +83,7 @@ def main(words: Sequence[str]) -> int:
     window.show()
     app.commitDataRequest.connect(partial(_ask_before_logging_out, window))
     start = list(map(Path, words)) or there([window.places_menu.places.last])
-    QTimer.singleShot(0, window, lambda: window.workspace.open(start))
+    QTimer.singleShot(0, window, lambda: window.begin(start, task))
     QTimer.singleShot(0, window, _settle_garbage)
     QTimer.singleShot(_SOON_MS, window, start_error_log)
     window.background.run(_clear_up, done=lambda _: None, failed=_not_cleared)

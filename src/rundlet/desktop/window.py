@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -333,6 +333,27 @@ class Window(QMainWindow):
             self._press_timer.start()
         else:
             self._press_timer.stop()
+
+    def begin(self, paths: Sequence[Path], task: str = "") -> None:
+        """Stand where these paths say.
+
+        Args:
+            task: what they are to be selected for: pack, unpack or check; "" to look at them.
+        """
+        if not task or not paths:
+            self.workspace.open(paths)
+            return
+
+        def chosen(_: object) -> None:
+            if self.workspace.selector.paths():
+                self.workspace.selector.changed.disconnect(chosen)
+                if task == "check":
+                    self.file_actions.check()
+                else:
+                    self.how.what.chosen.emit(task)
+
+        self.workspace.selector.changed.connect(chosen)
+        self.workspace.choose(paths)
 
     def _look_into(self, archive: Path) -> None:
         """Go into an archive, and show what a check finds in it."""

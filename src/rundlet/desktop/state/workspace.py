@@ -205,6 +205,14 @@ class Workspace(QObject):
             self._choose_after = [path for path in listed if path.parent == listed[0].parent]
             self.go(Place(listed[0].parent))
 
+    def choose(self, paths: Iterable[Path]) -> None:
+        """Stand beside these files and folders with them selected, archives too."""
+        listed = [Path(path).absolute() for path in paths]
+        folder = listed[0].parent
+        self.selector.add_elsewhere(path for path in listed if path.parent != folder)
+        self._choose_after = [path for path in listed if path.parent == folder]
+        self.go(Place(folder))
+
     def gather(self, paths: Iterable[Path]) -> None:
         """Take what was dragged in: beside what is chosen already; else stand where it lies with it chosen.
 
@@ -220,10 +228,7 @@ class Workspace(QObject):
         elif len(listed) == 1 and os.path.isfile(listed[0]) and file_type_of(listed[0].name) == FileType.ARCHIVES:
             self.enter_file(listed[0])
         else:
-            folder = listed[0].parent
-            self.selector.add_elsewhere(path for path in listed if path.parent != folder)
-            self._choose_after = [path for path in listed if path.parent == folder]
-            self.go(Place(folder))
+            self.choose(listed)
 
     def enter_file(self, path: Path) -> None:
         """Go into a file that is an archive; else stand beside it with it chosen, and say why."""

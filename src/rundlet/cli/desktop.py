@@ -1,0 +1,43 @@
+"""Put Rundlet into the menu and make it known to the desktop, take it away again, or say what is there."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from rundlet.core.text import shown
+from rundlet.integration.installer import Presence, install, remove, status
+from rundlet.presentation.sentences import say
+
+if TYPE_CHECKING:
+    from rundlet.cli.render import Output
+
+_WORDS = {
+    Presence.THERE: "{path}: is there",
+    Presence.CHANGED: "{path}: is somebody else's, or was changed, and is left as it is",
+    Presence.OLD: "{path}: is of another version",
+    Presence.MISSING: "{path}: is missing",
+}
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What ``rundlet desktop`` takes."""
+    parser.add_argument("what", choices=["install", "remove", "status"], help="what is to be done")
+
+
+def run(options: argparse.Namespace, output: Output) -> int:
+    """Do it; 1 when not all of it is there, or not all of it could go."""
+    if options.what == "remove":
+        stays = remove()
+        for path in stays:
+            output.say(say("{path}: was changed, and stays", path=shown(str(path))))
+        output.say("Rundlet is no longer in the menu." if not stays else "The rest was removed.")
+        if output.json:
+            output.value({"stays": [str(path) for path in stays]})
+        return int(bool(stays))
+    found = install() if options.what == "install" else status()
+    for each in found:
+        output.say(say(_WORDS[each.presence], path=shown(str(each.path))))
+    if output.json:
+        output.value([{"path": str(each.path), "presence": each.presence.value} for each in found])
+    return int(any(each.presence is not Presence.THERE for each in found))

@@ -1,0 +1,155 @@
+"""The files that make Rundlet known to a desktop, each made from what the program knows of itself.
+
+They follow the open conventions of the desktop: Desktop Entry Specification 1.4, Shared MIME-info Database 0.21, Icon Theme
+Specification 0.13 and AppStream 1.0.
+"""
+
+from __future__ import annotations
+
+from xml.sax.saxutils import escape
+
+from rundlet import __version__
+from rundlet.integration.command_line import completions, man_pages
+from rundlet.integration.icons import APP_ID, icon_path
+
+PART_TYPE = "application/vnd.rundlet.part"
+
+MIME_TYPES = (
+    "application/zip",
+    "application/x-zip-compressed",
+    "application/x-7z-compressed",
+    "application/x-tar",
+    "application/x-compressed-tar",
+    "application/x-bzip-compressed-tar",
+    "application/x-bzip2-compressed-tar",
+    "application/x-xz-compressed-tar",
+    "application/x-zstd-compressed-tar",
+    "application/x-lzma-compressed-tar",
+    "application/x-tarz",
+    "application/gzip",
+    "application/x-bzip",
+    "application/x-bzip2",
+    "application/x-xz",
+    "application/zstd",
+    "application/x-lzma",
+    "application/x-compress",
+    "application/java-archive",
+    PART_TYPE,
+)
+"""What is read, by the names that the shared database gives it."""
+
+_SUMMARY = "Pack, look into and unpack archives"
+_ABOUT = (
+    "Rundlet packs files and folders into zip, 7z and tar archives, shows what is in an archive, and unpacks all or some of it. "
+    "What will be there afterwards is shown before anything is done."
+)
+_POINTS = (
+    "Every format and level is tried on a sample first, so that size and time are known beforehand.",
+    "Archives can be changed like folders, and are replaced in one step or not at all.",
+    "Archives are checked, compared with folders, and what is intact in a damaged one is saved.",
+    "Nothing goes to the trash that was not proven to be in the archive.",
+)
+_ACTIONS = (("pack", "Pack Files"), ("unpack", "Unpack Archives"), ("check", "Check Archives"))
+
+
+def desktop_entry(command: str) -> str:
+    """The entry for the menu.
+
+    Args:
+        command: the program, by its whole path where it is in no folder of programs.
+    """
+    run = _quoted(command)
+    lines = [
+        "[Desktop Entry]",
+        "Type=Application",
+        "Version=1.4",
+        "Name=Rundlet",
+        "GenericName=Archive Manager",
+        f"Comment={_SUMMARY}",
+        f"Exec={run} %F",
+        f"Icon={APP_ID}",
+        "Terminal=false",
+        "StartupNotify=true",
+        f"StartupWMClass={APP_ID}",
+        "Categories=Utility;Archiving;Compression;",
+        "Keywords=archive;zip;7z;tar;compress;pack;unpack;extract;",
+        f"MimeType={';'.join(MIME_TYPES)};",
+        f"Actions={';'.join(name for name, _ in _ACTIONS)};",
+    ]
+    for name, words in _ACTIONS:
+        lines += ["", f"[Desktop Action {name}]", f"Name={words}", f"Exec={run} --{name} %F"]
+    return "\n".join(lines) + "\n"
+
+
+def _quoted(command: str) -> str:
+    """A program as an entry names it ("The Exec key" of the description)."""
+    if all(character.isalnum() or character in "/._-+" for character in command):
+        return command
+    inner = command.replace("\\", "\\\\").replace('"', '\\"').replace("`", "\\`").replace("$", "\\$")
+    return '"' + inner.replace("\\", "\\\\").replace("%", "%%") + '"'
+
+
+def mime_package() -> str:
+    """What the shared database is to know besides: the first parts of archives and files that were split."""
+    return f"""<?xml version="1.0" encoding="UTF-8"?>
+<mime-info xmlns="http://www.freedesktop.org/standards/shared-mime-info">
+  <mime-type type="{PART_TYPE}">
+    <comment>Part of an archive</comment>
+    <icon name="{APP_ID}"/>
+    <glob pattern="*.001"/>
+    <glob pattern="*.z01"/>
+  </mime-type>
+</mime-info>
+"""
+
+
+def metainfo() -> str:
+    """What software catalogs show."""
+    points = "\n".join(f"      <li>{escape(point)}</li>" for point in _POINTS)
+    return f"""<?xml version="1.0" encoding="UTF-8"?>
+<component type="desktop-application">
+  <id>{APP_ID}</id>
+  <metadata_license>MIT</metadata_license>
+  <project_license>MIT</project_license>
+  <name>Rundlet</name>
+  <summary>{_SUMMARY}</summary>
+  <description>
+    <p>{escape(_ABOUT)}</p>
+    <ul>
+{points}
+    </ul>
+  </description>
+  <launchable type="desktop-id">{APP_ID}.desktop</launchable>
+  <icon type="stock">{APP_ID}</icon>
+  <categories>
+    <category>Utility</category>
+    <category>Archiving</category>
+  </categories>
+  <provides>
+    <binary>{APP_ID}</binary>
+  </provides>
+  <content_rating type="oars-1.1"/>
+  <releases>
+    <release version="{__version__}" date="2026-11-30" type="development"/>
+  </releases>
+</component>
+"""
+
+
+def all_files(command: str) -> dict[str, bytes]:
+    """Every file, by its path below the folder of a person's data.
+
+    Args:
+        command: as in :func:`desktop_entry`.
+    """
+    texts = {
+        f"applications/{APP_ID}.desktop": desktop_entry(command),
+        f"mime/packages/{APP_ID}.xml": mime_package(),
+        f"metainfo/{APP_ID}.metainfo.xml": metainfo(),
+        **completions(),
+        **man_pages(),
+    }
+    found = {path: text.encode() for path, text in texts.items()}
+    found[f"icons/hicolor/scalable/apps/{APP_ID}.svg"] = icon_path().read_bytes()
+    found[f"icons/hicolor/symbolic/apps/{APP_ID}-symbolic.svg"] = icon_path(f"{APP_ID}-symbolic").read_bytes()
+    return found

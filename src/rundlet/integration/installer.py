@@ -1,0 +1,201 @@
+"""Putting Rundlet into a person's own folders, taking it away without a trace, and saying what is there."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+import os
+import shutil
+import subprocess
+import sys
+from dataclasses import dataclass
+from enum import StrEnum
+from pathlib import Path
+
+from rundlet.core.errors import PlanError, file_problem
+from rundlet.core.fs.atomic_files import keep_text
+from rundlet.core.fs.base_folders import data_home, state_folder
+from rundlet.integration.files import all_files
+
+_LIST = "desktop-files.json"
+_TOOLS = (
+    ("update-desktop-database", "applications"),
+    ("update-mime-database", "mime"),
+    ("gtk-update-icon-cache", "icons/hicolor"),
+)
+_MADE_BY_TOOLS = ("applications/mimeinfo.cache", "icons/hicolor/icon-theme.cache")
+_PATIENCE = 60  # seconds
+
+
+class Presence(StrEnum):
+    """What is so of one file."""
+
+    THERE = "there"
+    CHANGED = "changed"
+    """It was changed since it was put there, or is somebody else's."""
+    OLD = "old"
+    """It is of another version."""
+    MISSING = "missing"
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """One file, and what is so of it."""
+
+    path: Path
+    presence: Presence
+
+
+def program() -> str:
+    """How Rundlet is started: by its name where that is found, else by its whole path.
+
+    Raises:
+        PlanError: when it runs from no program of its own.
+    """
+    here = Path(sys.argv[0]).absolute()
+    found = shutil.which("rundlet")
+    if found is not None and (not here.name.startswith("rundlet") or Path(found).samefile(here)):
+        return "rundlet" if Path(found).parent in _usual_folders() else found
+    if here.name == "rundlet" and os.access(here, os.X_OK):
+        return str(here)
+    beside = Path(sys.executable).with_name("rundlet")
+    if beside.exists():
+        return str(beside)
+    raise PlanError("There is no program named rundlet to start.", hint="Install it first, such as with pip.")
+
+
+def _usual_folders() -> list[Path]:
+    return [Path("/usr/bin"), Path("/usr/local/bin"), Path("/bin")]
+
+
+def status(command: str | None = None) -> list[Placed]:
+    """What is there of each file."""
+    known, wanted = _known(), all_files(command or program())
+    found = []
+    for name in sorted(wanted):
+        path = data_home() / name
+        try:
+            there = path.read_bytes()
+        except OSError:
+            found.append(Placed(path, Presence.MISSING))
+            continue
+        is_ours = known.get(name) == _digest(there)
+        presence = Presence.THERE if there == wanted[name] else Presence.OLD if is_ours else Presence.CHANGED
+        found.append(Placed(path, presence))
+    return found
+
+
+def install(command: str | None = None) -> list[Placed]:
+    """Put everything in its place. What somebody else put there, or changed, is left as it is.
+
+    Returns:
+        What is there afterwards.
+
+    Raises:
+        FileProblem: when a file can't be written.
+    """
+    command = command or program()
+    known, wanted = _known(), all_files(command)
+    for name, content in wanted.items():
+        path = data_home() / name
+        if os.path.lexists(path) and known.get(name) != _digest(_content(path)) and _content(path) != content:
+            continue
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            half = path.with_name(f".{path.name}.new")
+            half.write_bytes(content)
+            half.replace(path)
+        except OSError as error:
+            raise file_problem(error, "write", path) from error
+        known[name] = _digest(content)
+        _note(known)
+    _tell_the_desktop()
+    return status(command)
+
+
+def remove() -> list[Path]:
+    """Take everything away that was put there, but what was changed since; and the folders that are empty then.
+
+    Returns:
+        What stays, as it was changed.
+    """
+    stays = []
+    for name, digest in sorted(_known().items()):
+        path = data_home() / name
+        if not os.path.lexists(path):
+            continue
+        if _digest(_content(path)) != digest:
+            stays.append(path)
+            continue
+        path.unlink()
+        _remove_empty(path.parent)
+    listed = state_folder() / _LIST
+    listed.unlink(missing_ok=True)
+    with contextlib.suppress(OSError):
+        listed.parent.rmdir()  # where nothing else was ever done
+    _tell_the_desktop()
+    _remove_what_tools_left()
+    return stays
+
+
+def _content(path: Path) -> bytes:
+    try:
+        return path.read_bytes()
+    except OSError:
+        return b""
+
+
+def _digest(content: bytes) -> str:
+    return hashlib.sha256(content).hexdigest()
+
+
+def _known() -> dict[str, str]:
+    """What was put there, with its checksum."""
+    try:
+        values = json.loads((state_folder() / _LIST).read_text("utf-8"))
+    except (OSError, ValueError):
+        return {}
+    return {str(name): str(digest) for name, digest in values.items()} if isinstance(values, dict) else {}
+
+
+def _note(known: dict[str, str]) -> None:
+    keep_text(state_folder() / _LIST, json.dumps(known, indent=1))
+
+
+def _remove_empty(folder: Path) -> None:
+    """Remove a folder, and those above it, as far as they are empty and below the folder of data."""
+    root = data_home()
+    while folder != root and folder.is_relative_to(root):
+        try:
+            folder.rmdir()
+        except OSError:
+            return
+        folder = folder.parent
+
+
+def _tell_the_desktop() -> None:
+    """Let the desktop's own tools make its databases anew, where they are there."""
+    for tool, folder in _TOOLS:
+        place = data_home() / folder
+        found = shutil.which(tool)
+        if found is not None and place.is_dir():
+            words = [found, "-q", "-t", str(place)] if tool.startswith("gtk") else [found, str(place)]
+            with contextlib.suppress(OSError, subprocess.SubprocessError):
+                subprocess.run(words, check=False, capture_output=True, timeout=_PATIENCE)
+
+
+def _remove_what_tools_left() -> None:
+    """Databases of nothing go, too."""
+    root = data_home()
+    for name in _MADE_BY_TOOLS:
+        path = root / name
+        others = [other for other in path.parent.iterdir() if other != path] if path.parent.is_dir() else []
+        if not others:
+            path.unlink(missing_ok=True)
+            _remove_empty(path.parent)
+    mime = root / "mime"
+    packages = mime / "packages"
+    if mime.is_dir() and not (packages.is_dir() and any(packages.iterdir())):
+        shutil.rmtree(mime)  # it holds nothing but what the tool makes of the packages
+        _remove_empty(mime.parent)

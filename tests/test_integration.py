@@ -1,0 +1,192 @@
+"""At home on the desktop: what is installed is valid, is found, starts Rundlet, and goes without a trace."""
+
+from __future__ import annotations
+
+import configparser
+import json
+import os
+import shutil
+import subprocess
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import pytest
+from PySide6.QtCore import QXmlStreamReader
+
+from rundlet.cli.main import VERBS, main
+from rundlet.core.formats.detect import WRITABLE
+from rundlet.desktop.pages.checks_page import ChecksTarget
+from rundlet.desktop.pages.pack_target import PackTarget
+from rundlet.integration.files import MIME_TYPES, all_files, desktop_entry
+from support import packed
+
+if TYPE_CHECKING:
+    from rundlet.desktop.window import Window
+    from windows import Settle
+
+
+@pytest.fixture
+def data(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A home with nothing in it, and the folder of a person's data in it."""
+    for variable, folder in (("XDG_DATA_HOME", "share"), ("XDG_STATE_HOME", "state"), ("XDG_CONFIG_HOME", "config")):
+        monkeypatch.setenv(variable, str(tmp_path / folder))
+    return tmp_path / "share"
+
+
+def everything(folder: Path) -> list[str]:
+    return sorted(str(path.relative_to(folder)) for path in folder.rglob("*")) if folder.exists() else []
+
+
+def test_installed_and_removed_without_a_trace(data: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["desktop", "status"]) == 1 and "is missing" in capsys.readouterr().out
+    assert main(["desktop", "install"]) == 0
+    for name in all_files("rundlet"):
+        assert (data / name).is_file()
+    capsys.readouterr()
+    assert main(["desktop", "status", "--json"]) == 0
+    assert {each["presence"] for each in json.loads(capsys.readouterr().out)} == {"there"}
+    assert main(["desktop", "install"]) == 0  # once more does no harm
+    assert main(["desktop", "remove"]) == 0
+    assert everything(data) == [] and everything(data.parent / "state") == []
+    assert main(["desktop", "remove"]) == 0
+
+
+def test_what_others_put_there_stays(data: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    mine = data / "applications" / "mine.desktop"
+    mine.parent.mkdir(parents=True)
+    mine.write_text("[Desktop Entry]\nType=Application\nName=Mine\nExec=true\n")
+    theirs = data / "mime" / "packages" / "rundlet.xml"
+    theirs.parent.mkdir(parents=True)
+    theirs.write_text("<!-- written by hand -->")
+    assert main(["desktop", "install"]) == 1
+    assert "rundlet.xml: is somebody else's" in capsys.readouterr().out
+    entry = data / "applications" / "rundlet.desktop"
+    entry.write_text(entry.read_text() + "X-Changed=true\n")
+    assert main(["desktop", "remove"]) == 1
+    assert mine.exists() and "X-Changed" in entry.read_text() and theirs.read_text() == "<!-- written by hand -->"
+    left = {name for name in everything(data) if not name.endswith(".cache")}
+    assert {"applications/mine.desktop", "applications/rundlet.desktop", "mime/packages/rundlet.xml"} <= left
+    assert not any("rundlet.1" in name or name.startswith("icons") for name in left)
+
+
+@pytest.mark.parametrize(
+    ("command", "written"),
+    [
+        ("rundlet", "Exec=rundlet %F"),
+        ("/home/a b/bin/rundlet", 'Exec="/home/a b/bin/rundlet" %F'),
+        ("/odd/100%/$x/rundlet", 'Exec="/odd/100%%/\\\\$x/rundlet" %F'),
+    ],
+)
+def test_the_entry(command: str, written: str) -> None:
+    text = desktop_entry(command)
+    assert written in text
+    entry = configparser.ConfigParser(interpolation=None, strict=True)
+    entry.optionxform = str  # type: ignore[assignment, method-assign]
+    entry.read_string(text)
+    main_group = entry["Desktop Entry"]
+    for action in main_group["Actions"].strip(";").split(";"):
+        assert f"--{action} %F" in entry[f"Desktop Action {action}"]["Exec"]
+    assert main_group["MimeType"].strip(";").split(";") == list(MIME_TYPES)
+
+
+def test_all_that_is_read_is_opened_with_it(tmp_path: Path) -> None:
+    """Each format is of a type that the entry names, by the desktop's own database."""
+    from PySide6.QtCore import QMimeDatabase
+
+    database = QMimeDatabase()
+    for known in WRITABLE:
+        (tmp_path / known.info.id).mkdir()
+        kind = database.mimeTypeForFile(str(packed(tmp_path / known.info.id, known.info.id)))
+        assert {kind.name(), *kind.aliases(), *kind.allAncestors()} & set(MIME_TYPES), known.info.id
+
+
+@pytest.mark.parametrize(
+    ("tool", "words", "names"),
+    [
+        # The project has no domain of its own that its name could begin with.
+        ("desktop-file-validate", [], ["applications/rundlet.desktop"]),
+        (
+            "appstreamcli",
+            ["validate", "--no-net", "--override=cid-desktopapp-is-not-rdns=info"],
+            ["metainfo/rundlet.metainfo.xml"],
+        ),
+        ("xmllint", ["--noout"], ["mime/packages/rundlet.xml", "icons/hicolor/scalable/apps/rundlet.svg"]),
+        ("bash", ["-n"], ["bash-completion/completions/rundlet"]),
+        ("shellcheck", [], ["bash-completion/completions/rundlet"]),
+        ("zsh", ["-n"], ["zsh/site-functions/_rundlet"]),
+        ("fish", ["--no-execute"], ["fish/vendor_completions.d/rundlet.fish"]),
+        ("mandoc", ["-T", "lint", "-W", "warning"], [f"man/man1/rundlet-{verb}.1" for verb in VERBS]),
+    ],
+)
+def test_their_own_checkers_accept_them(tmp_path: Path, tool: str, words: list[str], names: list[str]) -> None:
+    found = shutil.which(tool)
+    if found is None:
+        pytest.skip(f"{tool} is not here")
+    files = all_files("rundlet")
+    for name in names:
+        path = tmp_path / Path(name).name
+        path.write_bytes(files[name])
+        done = subprocess.run([found, *words, str(path)], capture_output=True, text=True, check=False)
+        assert done.returncode == 0, (name, done.stdout, done.stderr)
+
+
+def test_every_file_is_well_made() -> None:
+    files = all_files("rundlet")
+    for name, content in files.items():
+        if name.endswith((".xml", ".svg")):
+            document = QXmlStreamReader(content.decode())
+            while not document.atEnd():
+                document.readNext()
+            assert not document.hasError(), name
+    for verb in VERBS:
+        page = files[f"man/man1/rundlet-{verb}.1"].decode()
+        assert (
+            ".Sh NAME" in page
+            and ".Sh EXIT STATUS" in page
+            and all(line.startswith((".", "\\&")) or not line.startswith("'") for line in page.splitlines())
+        )
+        for shell in ("bash-completion/completions/rundlet", "fish/vendor_completions.d/rundlet.fish"):
+            assert verb in files[shell].decode()
+
+
+def test_completions_complete(tmp_path: Path) -> None:
+    script = tmp_path / "rundlet"
+    script.write_bytes(all_files("rundlet")["bash-completion/completions/rundlet"])
+
+    def completed(*words: str) -> set[str]:
+        line = " ".join(f"'{word}'" for word in words)
+        run = f". '{script}'; COMP_WORDS=({line}); COMP_CWORD={len(words) - 1}; _rundlet; printf '%s\\n' \"${{COMPREPLY[@]}}\""
+        return set(
+            subprocess.run(["bash", "-c", run], capture_output=True, text=True, check=True, cwd=tmp_path).stdout.split()
+        )
+
+    assert completed("rundlet", "sal") == {"salvage"}
+    assert "--certain" in completed("rundlet", "compare", "--c")
+    assert "rundlet" in completed("rundlet", "pack", "run")
+
+
+@pytest.mark.parametrize("task", ["pack", "check", "unpack"])
+def test_opened_for_a_task(window: Window, settle: Settle, home: Path, task: str) -> None:
+    """The menus of the desktop open the window with the files selected and the task chosen."""
+    archive = packed(home, "zip")
+    window.begin([archive], task)
+    settle()
+    assert window.workspace.selector.paths() == (archive,)
+    if task == "pack":
+        assert isinstance(window.target.page, PackTarget) and window.target.go.text() == "Pack 1 item"
+    elif task == "check":
+        page = window.target.page
+        assert isinstance(page, ChecksTarget) and page.verdict.text() == "1 of 1 archive is intact."
+    else:
+        assert window.target.go.text() == "Unpack 1 archive"
+
+
+def test_as_a_program(tmp_path: Path) -> None:
+    done = subprocess.run(
+        ["rundlet", "--check", str(tmp_path / "nowhere.zip")],
+        capture_output=True,
+        text=True,
+        check=False,
+        env={**os.environ, "PATH": f"{Path(shutil.which('python') or '').parent}:{os.environ['PATH']}"},
+    )
+    assert done.returncode == 2 and "nowhere.zip" in done.stderr
