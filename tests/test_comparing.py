@@ -20,7 +20,7 @@ from rundlet.core.work.compared_sides import ArchiveSide, FolderSide
 from rundlet.core.work.comparer import Comparison, Differs, State, compare
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.pages.compare_page import ComparePage, CompareTarget
-from support import held, pack_to, packed, rounds, scratch
+from support import at_length_too, held, pack_to, packed, rounds, scratch
 from windows import Settle, Stand, click
 
 if TYPE_CHECKING:
@@ -89,7 +89,8 @@ def as_naive(found: Comparison) -> dict[str, set[str]]:
     }
 
 
-@settings(max_examples=rounds(60, 1000), deadline=None)
+@at_length_too
+@settings(max_examples=rounds(60, 500), deadline=None)
 @given(TREES, TREES, st.sampled_from(["zip", "7z", "tar", "tar.gz"]), st.booleans())
 def test_any_two_trees(one: Tree, other: Tree, fmt: str, two_archives: bool) -> None:
     """With all content read, the result is that of comparing what unpacking gives."""

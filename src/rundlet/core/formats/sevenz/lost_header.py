@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from rundlet.core.codecs.checksums import crc32
 from rundlet.core.errors import FormatError, LimitExceeded
 from rundlet.core.formats.sevenz.fields import FieldReader
 from rundlet.core.formats.sevenz.header import Header, Streams, read_header, read_streams
-from rundlet.core.formats.sevenz.records import HEAD_SIZE, Property
+from rundlet.core.formats.sevenz.records import HEAD_SIZE, Property, SignatureHeader
 from rundlet.core.limits import MIB
 from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.streams.exact import read_last
@@ -50,8 +51,12 @@ class PlainHeader:
     shift: int
 
 
-def headers_at_end(source: ByteSource) -> Iterator[PackedHeader | PlainHeader]:
-    """What may be a header among the last bytes, the last one first. Whoever takes one compares its checksum.
+def headers_at_end(source: ByteSource, start: SignatureHeader | None) -> Iterator[PackedHeader | PlainHeader]:
+    """What may be a header among the last bytes, the last one first. Whoever takes a packed one compares its checksum.
+
+    Args:
+        start: what leads to the header, with its checksum; None where that is damaged, so that nothing vouches for a header
+            that is not packed.
 
     Raises:
         MissingPart: when these bytes are not there.
@@ -62,6 +67,8 @@ def headers_at_end(source: ByteSource) -> Iterator[PackedHeader | PlainHeader]:
         data, at = tail[match.start() :], first + match.start()
         try:
             if data.startswith(_HEADER):
+                if start is not None and crc32(data[: start.next_header_size]) != start.next_header_crc:
+                    continue
                 header = read_header(data)
                 yield PlainHeader(header, at - _end_of(header.streams))
                 continue

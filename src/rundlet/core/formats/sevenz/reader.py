@@ -127,13 +127,20 @@ class SevenReader(ArchiveReader):
         except (Truncated, Corrupt) as error:
             self.notices.clear()
             with contextlib.suppress(MissingPart):
-                for found in headers_at_end(self.source):
+                for found in headers_at_end(self.source, self._start_header()):
                     header = self._taken(found, opening)
                     if header is not None:
                         self._shift = found.shift
                         self.notices.append(issue(self.source.name, Reason.LIST_AT_END, cause=cause_of(error)))
                         return header
             raise
+
+    def _start_header(self) -> SignatureHeader | None:
+        """What leads to the header, where it is not damaged itself."""
+        try:
+            return SignatureHeader.unpack(self.source.read_at(0, HEAD_SIZE))
+        except FormatError:
+            return None
 
     def _taken(self, found: PackedHeader | PlainHeader, opening: Opening) -> Header | None:
         """The header that was found, unless what was found is none."""
