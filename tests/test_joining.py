@@ -149,6 +149,14 @@ def test_the_page(
     assert (home / "x.zip.002").exists() and window.workspace.archive is not None and not check.finders.buttons
     window.window_actions["up"].trigger()
     settle()
+    assert window.source.notice.isHidden()
+    with (home / "x.zip.002").open("r+b") as file:
+        file.write(b"XXXX")
+    window.workspace.enter_file(home / "x.zip.001")
+    settle()
+    assert "x.zip.002: is not what the checksum file beside the parts says" in window.source.notice.words.text()
+    window.window_actions["up"].trigger()
+    settle()
     pack_to(home / "y.zip", [home / "tree"])
     (home / "y.zip").rename(home / "y.dat.001")
     window.window_actions["refresh"].trigger()

@@ -59,11 +59,13 @@ if TYPE_CHECKING:
     from PySide6.QtGui import QCloseEvent, QResizeEvent
 
     from rundlet.core.errors import RundletError
+    from rundlet.core.jobs.findings import Issue
     from rundlet.desktop.help import HelpWindow
     from rundlet.desktop.main_menu import ShortcutsWindow
 
 _HOLD_MS = 50
 _MOST_RECENT = 5
+_MOST_COMPARED = 1 << 30  # bytes of parts that are read when an archive is opened; Check reads larger ones
 _SOON_MS = 500  # after which the window stands, and nobody waits for it
 
 _PAINTS = (QEvent.Type.UpdateRequest, QEvent.Type.LayoutRequest, QEvent.Type.Resize, QEvent.Type.Show)
@@ -94,6 +96,7 @@ class Window(QMainWindow):
         self._shortcuts: ShortcutsWindow | None = None
         self._help: HelpWindow | None = None
         self._archives_task = Latest(self.background)
+        self._parts_task = Latest(self.background)
         self._place_before: Place | None = None
         # Where, and with what selected, the button is to be pressed once it is known where things land.
         self._press_at: tuple[Place, tuple[int, ...]] | None = None
@@ -448,6 +451,8 @@ class Window(QMainWindow):
     def _look_at_archive(self, _: object) -> None:
         """Say what is wrong with an archive as a whole, or offer another name where its ending does not fit its content."""
         place, opened = self.workspace.place, self.workspace.archive
+        if opened is None:
+            self._parts_task.drop()
         if opened is None or place.inner:
             return
 
@@ -458,6 +463,20 @@ class Window(QMainWindow):
             self.source.notice.tell(say("{problems} What is intact can be unpacked.", problems=problem_words(problems)))
         elif place.outer is None and len(files_of(opened.reader.source)) == 1:
             self._look_at_ending(opened)
+        elif place.outer is None and opened.reader.source.size <= _MOST_COMPARED:
+            self._compare_parts(opened)
+
+    def _compare_parts(self, opened: OpenArchive) -> None:
+        """Hold the parts against the checksum file beside them, if there is one, and say what is not as it says."""
+        from rundlet.core.work.checker import parts_that_differ
+        from rundlet.presentation.findings import problem_words
+
+        def done(found: list[Issue]) -> None:
+            if found and self.workspace.archive is not None and self.workspace.archive.path == opened.path:
+                self.source.notice.tell(say("{problems} Fetch it again.", problems=problem_words(found)))
+
+        source = opened.reader.source
+        self._parts_task.run(lambda job: parts_that_differ(source, job), done=done, failed=log_failure)
 
     def _look_at_ending(self, opened: OpenArchive) -> None:
         from rundlet.core.fs.extensions import better_name

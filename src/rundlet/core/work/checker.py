@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from rundlet.core.formats.base import ArchiveReader, Unit
+    from rundlet.core.streams.sources import ByteSource
 
 
 class Verdict(IntEnum):
@@ -69,9 +70,13 @@ def rows_to_check(reader: ArchiveReader, rows: NDArray[np.int64] | None = None) 
     return filled
 
 
-def _parts_that_differ(reader: ArchiveReader, job: Job) -> list[Issue]:
-    """The parts that are not what the checksum file beside them says."""
-    source = reader.source
+def parts_that_differ(source: ByteSource, job: Job) -> list[Issue]:
+    """The parts that are not what the checksum file beside them says; all that it lists are read.
+
+    Args:
+        source: of an open archive.
+        job: told of the progress; may pause and cancel.
+    """
     paths = files_of(source) if isinstance(source, JoinedSource) else []
     sums = listed_sums(paths[0].with_name(source.name)) if paths else {}
     parts = [path for path in paths if path.name in sums]
@@ -150,7 +155,7 @@ def check(
 
     run_side_by_side(reader.units(rows), work, workers or cores())
     if whole:
-        outcome.issues += _parts_that_differ(reader, job)
+        outcome.issues += parts_that_differ(reader.source, job)
         with contextlib.suppress(RundletError):  # what can't be read was said of the entries
             if strays := reader.strays():
                 outcome.issues.append(issue(reader.source.name, Reason.JUNK_BETWEEN, count=strays))
