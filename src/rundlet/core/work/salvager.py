@@ -127,8 +127,7 @@ def salvage(
         rows = condition.intact(reader)
         pieces = _Pieces(reader, held)
         parts = pieces.of(_worth_trying(condition), job) if parts_too else []
-        wanted = int(np.isin(reader.catalog.kind[rows], (Kind.FILE, Kind.LINK, Kind.HARD)).sum()) if rows else 0
-        if not wanted and not parts:
+        if not parts and (reader.catalog.kind[rows] == Kind.DIR).all():
             raise PlanError(
                 "Nothing in {archive:name} is intact, so there is nothing to save.",
                 hint="Fetch it again.",
@@ -138,17 +137,7 @@ def salvage(
         held.callback(pool.shutdown, cancel_futures=True)
         sink = ArchiveSink(target, replace=replaces)
         held.callback(sink.close)
-        writing = _Writing(reader, info, options, sink, pool, job)
-        try:
-            writing.write(rows, parts, outcome, take_over=reader.info.id == info.id)
-        except FileProblem:
-            raise
-        except (RundletError, Corrupt):
-            # What was taken over can't be told from what is damaged after all.
-            sink.rewind(0)
-            outcome.files = outcome.taken_over = 0
-            outcome.issues.clear()
-            writing.write(rows, parts, outcome, take_over=False)
+        _Writing(reader, info, options, sink, pool, job).write(rows, parts, outcome)
         outcome.issues[:0] = [*checked.issues, *pieces.issues]
         outcome.parts = len(parts)
         outcome.bytes_out = sink.tell()
@@ -199,7 +188,19 @@ class _Writing:
         self._pool = pool
         self._job = job
 
-    def write(self, rows: Sequence[int], parts: Sequence[PackItem], outcome: Salvaged, *, take_over: bool) -> None:
+    def write(self, rows: Sequence[int], parts: Sequence[PackItem], outcome: Salvaged) -> None:
+        """Write it with as much as can be taken over; all is packed anew where that can't be told from what is damaged."""
+        try:
+            self._write(rows, parts, outcome, take_over=self._reader.info.id == self._info.id)
+        except FileProblem:
+            raise
+        except RundletError:
+            self._sink.rewind(0)
+            outcome.files = outcome.taken_over = 0
+            outcome.issues.clear()
+            self._write(rows, parts, outcome, take_over=False)
+
+    def _write(self, rows: Sequence[int], parts: Sequence[PackItem], outcome: Salvaged, *, take_over: bool) -> None:
         """Write it, and read it back."""
         reader, kinds = self._reader, self._reader.catalog.kind
         writer = by_id(self._info.id).create(self._sink, self._options)
