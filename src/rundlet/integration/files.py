@@ -16,7 +16,6 @@ PART_TYPE = "application/vnd.rundlet.part"
 
 MIME_TYPES = (
     "application/zip",
-    "application/x-zip-compressed",
     "application/x-7z-compressed",
     "application/x-tar",
     "application/x-compressed-tar",
@@ -36,7 +35,7 @@ MIME_TYPES = (
     "application/java-archive",
     PART_TYPE,
 )
-"""What is read, by the names that the shared database gives it."""
+"""What is read, by the names that the shared database gives it; both names where it has changed one between its versions."""
 
 _SUMMARY = "Pack, look into and unpack archives"
 _ABOUT = (
