@@ -19,7 +19,8 @@ import pytest
 gc.disable()
 
 # No test is up to the clock, however slow the machine.
-hypothesis.settings.register_profile("untimed", deadline=None)
+# The automatic check of a change tries the same examples each time, so that it fails by what was changed and by nothing else.
+hypothesis.settings.register_profile("untimed", deadline=None, derandomize=bool(os.environ.get("CI")))
 hypothesis.settings.load_profile("untimed")
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
