@@ -276,6 +276,8 @@ def test_several_archives_at_once(window: Window, settle: Settle, stand: Stand, 
     how, to = window.how.page, window.target.page
     assert isinstance(how, ChecksPage) and isinstance(to, ChecksTarget)
     assert how.statement.text() == "Check 3 archives" and to.verdict.text() == "Not checked yet"
+    window.window_actions["how"].trigger()
+    assert window.how.what.first.hasFocus()
     to.go.click()
     to.go.click()
     settle()

@@ -46,7 +46,7 @@ usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
        rundlet --pack|--unpack|--check FILE ... open it with these selected, to pack, unpack or check them
        rundlet list ARCHIVE                     list what is in an archive
        rundlet pack OUT ITEM ...                make an archive
-       rundlet unpack ARCHIVE ... --into DIR    unpack an archive
+       rundlet unpack ARCHIVE ...               unpack an archive
        rundlet check ARCHIVE ...                check whether archives are intact
        rundlet compare ARCHIVE OTHER            compare an archive with a folder or an archive
        rundlet add ARCHIVE ITEM ...             add files and folders to an archive

@@ -12,14 +12,17 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
 
 
-def matching(reader: ArchiveReader, patterns: list[str]) -> list[int]:
+def matching(reader: ArchiveReader, patterns: list[str], *, needed: bool = True) -> list[int]:
     """The rows whose path, name or one of whose folders matches a pattern.
 
+    Args:
+        needed: whether there must be some.
+
     Raises:
-        PlanError: when there are none.
+        PlanError: when there are none though there must be.
     """
     rows = [row for row, entry in enumerate(reader.catalog) if _matches(plain_path(entry.path), patterns)]
-    if not rows:
+    if not rows and needed:
         listed = ", ".join(map(quoted, patterns))
         raise PlanError("Nothing in {name:name} matches {patterns}.", name=reader.source.name, patterns=listed)
     return rows

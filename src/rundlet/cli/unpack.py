@@ -29,9 +29,15 @@ if TYPE_CHECKING:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet unpack`` takes."""
     parser.add_argument("archives", type=Path, nargs="+", metavar="ARCHIVE")
-    parser.add_argument("--into", type=Path, required=True, metavar="DIR", help="the folder; made when it is missing")
+    parser.add_argument(
+        "--into",
+        type=Path,
+        metavar="DIR",
+        help="the folder, made when it is missing; otherwise one named after the archive, where you are",
+    )
     parser.add_argument("--own-folder", action="store_true", help="a folder named after the archive below DIR")
     parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="only the items that match")
+    parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
     parser.add_argument("--on-clash", choices=[c.value for c in UnpackClash], default=UnpackClash.RENAME.value)
     parser.add_argument("--leave-same", action="store_true", help="leave alone what is there with the same content")
     parser.add_argument("--dry-run", action="store_true", help="say where everything would land and do nothing")
@@ -96,11 +102,15 @@ def _one(
 
 
 def _plan(reader: ArchiveReader, archive: Path, options: argparse.Namespace, job: Job) -> UnpackPlan:
-    own = options.own_folder or len(options.archives) > 1
+    own = options.own_folder or len(options.archives) > 1 or options.into is None
+    rows = matching(reader, options.only) if options.only else None
+    if options.exclude:
+        excluded = set(matching(reader, options.exclude, needed=False))
+        rows = [row for row in (range(len(reader.catalog)) if rows is None else rows) if row not in excluded]
     return plan_unpack(
         reader,
-        np.array(matching(reader, options.only), np.int64) if options.only else None,
-        into=options.into,
+        np.array(rows, np.int64) if rows is not None else None,
+        into=Path() if options.into is None else options.into,
         own_folder=own_folder_name(archive) if own else "",
         on_clash=UnpackClash(options.on_clash),
         leave_same=options.leave_same,

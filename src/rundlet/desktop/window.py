@@ -552,7 +552,9 @@ class Window(QMainWindow):
         if isinstance(page, QuietPage):
             self._say_nothing_selected()
         else:  # a page with nothing to set has the choice of pages above it
-            (page.first if page.first.isVisibleTo(page) else self.how.within.first).setFocus()
+            choices = self.how.within if self.workspace.place.in_archive else self.how.what
+            has_any = page.first is not page and page.first.isVisibleTo(page)
+            (page.first if has_any else choices.first).setFocus()
 
     def _go_to(self) -> None:
         page = self.target.page

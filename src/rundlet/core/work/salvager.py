@@ -22,12 +22,13 @@ from rundlet.core.errors import (
     MissingPart,
     PlanError,
     RundletError,
+    file_problem,
 )
 from rundlet.core.formats.detect import by_id
 from rundlet.core.formats.entry_contents import ArchiveContents
 from rundlet.core.fs.replaced import settle_backup
 from rundlet.core.fs.unfinished import noted
-from rundlet.core.jobs.findings import Issue, Reason, issue
+from rundlet.core.jobs.findings import Issue, Reason, issue, issue_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Checked, Salvaged
 from rundlet.core.limits import CHUNK, Limits
@@ -148,7 +149,10 @@ def salvage(
         outcome.created += map(str, paths)
     outcome.seconds = time.monotonic() - started
     if report is not None:
-        outcome.created.append(str(_written_report(target, info, report(outcome, condition))))
+        try:
+            outcome.created.append(str(_written_report(target, info, report(outcome, condition))))
+        except OSError as error:  # what was saved is there all the same
+            outcome.issues.append(issue_of(target.name, file_problem(error, "write", target)))
     return outcome
 
 
