@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import configparser
 import json
-import os
 import shutil
 import subprocess
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -182,11 +182,7 @@ def test_opened_for_a_task(window: Window, settle: Settle, home: Path, task: str
 
 
 def test_as_a_program(tmp_path: Path) -> None:
-    done = subprocess.run(
-        ["rundlet", "--check", str(tmp_path / "nowhere.zip")],
-        capture_output=True,
-        text=True,
-        check=False,
-        env={**os.environ, "PATH": f"{Path(shutil.which('python') or '').parent}:{os.environ['PATH']}"},
-    )
+    program = Path(sys.executable).with_name("rundlet")
+    words = [str(program), "--check", str(tmp_path / "nowhere.zip")]
+    done = subprocess.run(words, capture_output=True, text=True, check=False)
     assert done.returncode == 2 and "nowhere.zip" in done.stderr
