@@ -20,7 +20,7 @@ from rundlet.cli.main import main
 from rundlet.core.errors import Cancelled
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.checksum_list import Algorithm, ChecksumLine, read_checksums, written_checksums
-from rundlet.core.model.published import Answer, answered, answers, published_in
+from rundlet.core.model.published import Answer, answers, published_in
 from rundlet.core.userdata.sum_cache import SumCache
 from rundlet.core.work.checksums import Match, sums_of, verify
 from rundlet.desktop.pages.sums_page import SumsPage, SumsTarget
@@ -181,8 +181,8 @@ def test_a_near_miss_says_where(tmp_path: Path) -> None:
     sums = {tmp_path / "a.iso": expected(b"test"), tmp_path / "b.iso": expected(b"other")}
 
     def answer(text: str) -> Answer:
-        (published,) = published_in(text)
-        return answered(published, sums)
+        (found,) = answers(text, sums)
+        return found
 
     right = answer(PUBLISHED)
     assert right.matches and right.path == tmp_path / "a.iso" and right.algorithm == Algorithm.SHA256

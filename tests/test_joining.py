@@ -69,7 +69,9 @@ def test_a_wrong_part_and_a_broken_off_join_leave_nothing(tmp_path: Path, capsys
     (tmp_path / names[2]).write_bytes(b"x" * SIZE)
     capsys.readouterr()
     assert main(["join", str(part), str(out)]) == 2
-    assert "Part 3, “film.mkv.003”, is not what the checksum file says. Fetch it again." in capsys.readouterr().err
+    assert (
+        "“film.mkv.003” is not what the checksum file beside the parts says. Fetch it again." in capsys.readouterr().err
+    )
     (tmp_path / "film.mkv.sha256").unlink()
     plan = plan_join(part)
     assert plan is not None and not plan.holds_archive

@@ -468,7 +468,7 @@ class Window(QMainWindow):
 
     def _compare_parts(self, opened: OpenArchive) -> None:
         """Hold the parts against the checksum file beside them, if there is one, and say what is not as it says."""
-        from rundlet.core.work.checker import parts_that_differ
+        from rundlet.core.work.checksums import parts_that_differ
         from rundlet.presentation.findings import problem_words
 
         def done(found: list[Issue]) -> None:

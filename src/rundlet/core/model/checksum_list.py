@@ -56,6 +56,11 @@ class ChecksumLine:
     algorithm: Algorithm
     digest: str
 
+    @property
+    def algorithms(self) -> tuple[Algorithm, ...]:
+        """Those that it may be of: where two give equally long ones, a line does not tell which."""
+        return algorithms_of(self.digest)
+
 
 def algorithm_of(digest: str) -> Algorithm | None:
     """The algorithm that gives so many digits; None where none does."""

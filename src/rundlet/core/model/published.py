@@ -54,7 +54,7 @@ def readings_of(text: str) -> list[list[Published]]:
     if any(line.algorithm is Algorithm.CRC32 for line in lines) and (odd or whole):
         lines = [line for line in lines if line.algorithm is not Algorithm.CRC32]  # words that only look like one
     if lines:
-        return [[Published(line.digest, _algorithms(line.algorithm), line.name) for line in lines]]
+        return [[Published(line.digest, line.algorithms, line.name) for line in lines]]
     words = [match[0].lower() for match in _WORD.finditer(short)]
     known = [Published(word, algorithms_of(word)) for word in words if algorithms_of(word)]
     if whole or known:
@@ -83,16 +83,10 @@ def answers(text: str, sums: Mapping[Path, Mapping[Algorithm, str]]) -> list[Ans
         for path, algorithm in by_digest.get(published.digest, ()):
             if algorithm in published.algorithms and (not own or path in own):
                 return Answer(published, path, algorithm, matches=True)
-        few = own or (sums if len(sums) <= _MOST_COMPARED else {})
-        return answered(published, few)
+        return _unmatched(published, own, sums if len(sums) <= _MOST_COMPARED else {})
 
     found = [[answer(published) for published in reading] for reading in readings_of(text)]
     return max(found, key=lambda reading: sum(answer.matches for answer in reading), default=[])
-
-
-def _algorithms(algorithm: Algorithm) -> tuple[Algorithm, ...]:
-    both = (Algorithm.SHA512, Algorithm.BLAKE2B)
-    return both if algorithm is Algorithm.SHA512 else (algorithm,)
 
 
 def _in_groups(text: str) -> str:
@@ -107,7 +101,7 @@ def _in_groups(text: str) -> str:
             joined += group
             if len(joined) >= 32 and len(joined) > len(best) and algorithms_of(joined):
                 best = joined
-            if len(joined) > len(nearly) >= 0 and any(abs(len(joined) - size) <= _SHORT for size in (32, 40, 64, 128)):
+            if len(joined) > len(nearly) and any(abs(len(joined) - size) <= _SHORT for size in (32, 40, 64, 128)):
                 nearly = joined
     return (best or nearly).lower()
 
@@ -132,26 +126,24 @@ class Answer:
     differing: tuple[int, ...] = ()
 
 
-def answered(published: Published, sums: Mapping[Path, Mapping[Algorithm, str]]) -> Answer:
-    """Hold a published checksum against those of files."""
-    files = dict(sums)
-    if published.name:
-        named = {path: found for path, found in sums.items() if path.name == published.name.rpartition("/")[2]}
-        files = named or files
-    for path, found in files.items():
-        for algorithm in published.algorithms:
-            if found.get(algorithm) == published.digest:
-                return Answer(published, path, algorithm, matches=True)
+def _unmatched(
+    published: Published, own: Mapping[Path, Mapping[Algorithm, str]], all_: Mapping[Path, Mapping[Algorithm, str]]
+) -> Answer:
+    """What to say of one that no file has: of which it is a near miss, or whose it is said to be.
+
+    Args:
+        own: the files of the name that it is said to be of.
+        all_: those among which a near miss is looked for where there are none of that name.
+    """
     near = [
         Answer(published, path, algorithm, actual=actual, differing=places)
-        for path, found in files.items()
+        for path, found in (own or all_).items()
         for algorithm, actual in found.items()
         if (places := differing(published.digest, actual))
     ]
     if near:
         return min(near, key=lambda answer: len(answer.differing))
-    if published.name and len(files) == 1 and next(iter(files)).name == published.name.rpartition("/")[2]:
-        path, found = next(iter(files.items()))
+    for path, found in own.items():
         for algorithm in published.algorithms:
             if algorithm in found:
                 return Answer(published, path, algorithm, actual=found[algorithm])

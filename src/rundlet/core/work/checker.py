@@ -17,17 +17,14 @@ from rundlet.core.errors import RundletError
 from rundlet.core.jobs.findings import Issue, Reason, issue, issue_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Checked
-from rundlet.core.model.checksum_list import Algorithm
 from rundlet.core.model.entry import Kind
-from rundlet.core.streams.parts import JoinedSource, files_of, listed_sums
-from rundlet.core.work.checksums import sums_of
+from rundlet.core.work.checksums import parts_that_differ
 from rundlet.core.work.scheduler import run_side_by_side
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from rundlet.core.formats.base import ArchiveReader, Unit
-    from rundlet.core.streams.sources import ByteSource
 
 
 class Verdict(IntEnum):
@@ -68,26 +65,6 @@ def rows_to_check(reader: ArchiveReader, rows: NDArray[np.int64] | None = None) 
     wanted: NDArray[np.int64] = np.arange(len(kinds)) if rows is None else rows
     filled: NDArray[np.int64] = wanted[(kinds[wanted] != Kind.DIR) & (kinds[wanted] != Kind.HARD)]
     return filled
-
-
-def parts_that_differ(source: ByteSource, job: Job) -> list[Issue]:
-    """The parts that are not what the checksum file beside them says; all that it lists are read.
-
-    Args:
-        source: of an open archive.
-        job: told of the progress; may pause and cancel.
-    """
-    paths = files_of(source) if isinstance(source, JoinedSource) else []
-    sums = listed_sums(paths[0].with_name(source.name)) if paths else {}
-    parts = [path for path in paths if path.name in sums]
-    if not parts:
-        return []
-    found = sums_of(parts, [Algorithm.SHA256], job)
-    return [
-        issue(each.path.name, Reason.PART_DIFFERS)
-        for each in found
-        if each.problem is None and each.sums[Algorithm.SHA256] != sums[each.path.name]
-    ]
 
 
 def check(

@@ -18,11 +18,13 @@ import numpy as np
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.parallel import cores
 from rundlet.core.errors import FileProblem, RundletError, file_problem
+from rundlet.core.jobs.findings import Issue, Reason, issue
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import KIB
 from rundlet.core.model.checksum_list import Algorithm, ChecksumLine
 from rundlet.core.model.entry import Kind
 from rundlet.core.streams.files import Stamp, stamp_of
+from rundlet.core.streams.parts import JoinedSource, files_of, listed_sums
 from rundlet.core.work.scheduler import run_side_by_side
 
 if TYPE_CHECKING:
@@ -31,11 +33,10 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from rundlet.core.formats.base import ArchiveReader, Unit
+    from rundlet.core.streams.sources import ByteSource
     from rundlet.core.userdata.sum_cache import SumCache
 
 _PIECE = 512 * KIB
-_TOLD_BY_LENGTH = {Algorithm.SHA512: (Algorithm.SHA512, Algorithm.BLAKE2B)}
-"""Algorithms that a line stands for which does not name its own, as their checksums are equally long."""
 
 
 class _Digest(Protocol):
@@ -72,7 +73,7 @@ class FileSums:
         path: the file.
         sums: by algorithm, in lower case hexadecimal digits; empty where it could not be read.
         problem: why it could not be read, or None.
-        stamp: what the file was when it was read.
+        stamp: what the file was when it was read; None where it changed meanwhile.
     """
 
     path: Path
@@ -83,8 +84,9 @@ class FileSums:
 
 @dataclass(frozen=True, slots=True)
 class EntrySums:
-    """What was found out of one file in an archive; as :class:`FileSums`, by its path there."""
+    """What was found out of one file in an archive; as :class:`FileSums`, by its row and its path there."""
 
+    row: int
     path: str
     sums: dict[Algorithm, str] = field(default_factory=dict)
     problem: RundletError | None = None
@@ -189,13 +191,30 @@ def sums_within(
                             digest.update(data)
                         job.advance(len(data))
                 except RundletError as error:
-                    found[row] = EntrySums(path, problem=error)
+                    found[row] = EntrySums(row, path, problem=error)
                 else:
-                    found[row] = EntrySums(path, {one: digest.hexdigest() for one, digest in digests.items()})
+                    found[row] = EntrySums(row, path, {one: digest.hexdigest() for one, digest in digests.items()})
                 job.advance(entries=1)
 
     run_side_by_side(reader.units(wanted), work, workers or cores())
     return [found[row] for row in sorted(found)]
+
+
+def parts_that_differ(source: ByteSource, job: Job) -> list[Issue]:
+    """The parts of an archive or of a split file that are not what the checksum file beside them says.
+
+    Args:
+        source: the parts; all that the file lists are read.
+        job: told of the progress; may pause and cancel.
+    """
+    paths = files_of(source) if isinstance(source, JoinedSource) else []
+    sums = listed_sums(paths[0].with_name(source.name)) if paths else {}
+    found = sums_of([path for path in paths if path.name in sums], [Algorithm.SHA256], job) if sums else []
+    return [
+        issue(each.path.name, Reason.PART_DIFFERS)
+        for each in found
+        if each.problem is None and each.sums[Algorithm.SHA256] != sums[each.path.name]
+    ]
 
 
 def verify(
@@ -211,7 +230,7 @@ def verify(
     wanted: dict[Path, set[Algorithm]] = {}
     for line in lines:
         if line.name in inside and os.path.lexists(inside[line.name]):
-            wanted.setdefault(inside[line.name], set()).update(_TOLD_BY_LENGTH.get(line.algorithm, (line.algorithm,)))
+            wanted.setdefault(inside[line.name], set()).update(line.algorithms)
     paths = list(wanted)
     algorithms = sorted(set().union(*wanted.values())) if wanted else []
     found = {each.path: each for each in sums_of(paths, algorithms, job, cache=cache)}
@@ -227,7 +246,7 @@ def _verified(line: ChecksumLine, path: Path | None, found: dict[Path, FileSums]
     if sums.problem is not None:
         return Verified(line, Match.UNREADABLE, problem=sums.problem)
     there = sums.sums[line.algorithm]
-    same = any(sums.sums[one] == line.digest for one in _TOLD_BY_LENGTH.get(line.algorithm, (line.algorithm,)))
+    same = any(sums.sums[one] == line.digest for one in line.algorithms)
     return Verified(line, Match.SAME if same else Match.DIFFERS, there)
 
 
@@ -247,9 +266,6 @@ def _size(path: Path) -> int:
 
 
 def _sums(path: Path, algorithms: Sequence[Algorithm], job: Job) -> FileSums:
-    if not algorithms:
-        job.advance(entries=1)
-        return FileSums(path)
     digests = {algorithm: _DIGESTS[algorithm]() for algorithm in algorithms}
     piece = bytearray(_PIECE)
     view = memoryview(piece)
@@ -259,7 +275,7 @@ def _sums(path: Path, algorithms: Sequence[Algorithm], job: Job) -> FileSums:
             before = os.fstat(fd)
             if not stat.S_ISREG(before.st_mode):
                 raise OSError(errno.EISDIR if path.is_dir() else errno.ENXIO, "")
-            while count := os.readv(fd, [piece]):
+            while digests and (count := os.readv(fd, [piece])):  # of one whose checksums are known, nothing is read
                 for digest in digests.values():
                     digest.update(view[:count])
                 job.advance(count)

@@ -3,30 +3,24 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import time
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from rundlet.core.errors import ChecksumMismatch, MissingPart, OutOfDate, PlanError
 from rundlet.core.formats.detect import detect
-from rundlet.core.fs.disk_space import free_bytes
 from rundlet.core.fs.replaced import settle_backup
 from rundlet.core.fs.unfinished import noted
 from rundlet.core.jobs.findings import Issue, Reason
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Copied, Joined
-from rundlet.core.limits import CHUNK
 from rundlet.core.plans.pack_plan import PackClash, settled
 from rundlet.core.sentences import several
 from rundlet.core.streams.copying import copy_bytes
-from rundlet.core.streams.parts import JoinedSource, listed_sums, open_parts
+from rundlet.core.streams.parts import JoinedSource, open_parts
 from rundlet.core.streams.sinks import ArchiveSink
 from rundlet.core.streams.sources import FileSource
-
-if TYPE_CHECKING:
-    from rundlet.core.streams.parts import Part
+from rundlet.core.work.checksums import parts_that_differ
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +54,6 @@ class JoinPlan:
         parts: all of them, in order.
         issues: what is there twice, or is the wrong part.
         holds_archive: whether it is an archive, which need not be joined to be opened.
-        free: bytes that are free where the parts lie.
         fingerprint: what the parts were.
     """
 
@@ -70,7 +63,6 @@ class JoinPlan:
     parts: tuple[PartState, ...]
     issues: tuple[Issue, ...]
     holds_archive: bool
-    free: int
     fingerprint: tuple[int, ...]
 
     @property
@@ -99,7 +91,6 @@ def plan_join(path: Path) -> JoinPlan | None:
             parts,
             issues,
             _is_archive(source),
-            free_bytes(path.parent),
             source.fingerprint(),
         )
 
@@ -147,13 +138,17 @@ def join(
             raise OutOfDate("The parts of {name:name} changed meanwhile; look at them again.", name=plan.name)
         if wanting := source.wanting():
             raise MissingPart("The parts of {name:name} are not all here.", name=plan.name, hint=several(wanting))
+        if differing := parts_that_differ(source, job):
+            raise ChecksumMismatch(
+                "{part:name} is not what the checksum file beside the parts says.",
+                part=differing[0].item,
+                hint="Fetch it again.",
+            )
         job.begin("Joining", total_bytes=source.size, total_entries=len(source.parts))
-        sums = listed_sums(plan.first.with_name(source.name))
         sink = ArchiveSink(target, replace=replaces)
         held.callback(sink.close)
         for part in source.parts:
             assert part.source is not None
-            _compare(part, sums.get(part.name), job)
             copy_bytes(sink, part.source, 0, part.size, job.advance)
             job.advance(entries=1)
         outcome.files, outcome.bytes_in, outcome.bytes_out = len(source.parts), source.size, sink.tell()
@@ -166,24 +161,6 @@ def join(
     outcome.created += map(str, paths)
     outcome.seconds = time.monotonic() - started
     return outcome
-
-
-def _compare(part: Part, wanted: str | None, job: Job) -> None:
-    """See to it that a part is what the checksum file says, where it says something."""
-    if wanted is None or part.source is None:
-        return
-    digest, at = hashlib.sha256(), 0
-    while data := part.source.read_at(at, min(CHUNK, part.size - at)):
-        digest.update(data)
-        at += len(data)
-        job.checkpoint()
-    if digest.hexdigest() != wanted:
-        raise ChecksumMismatch(
-            "Part {number}, {part:name}, is not what the checksum file says.",
-            number=part.number,
-            part=part.name,
-            hint="Fetch it again.",
-        )
 
 
 def take_part(found: Path, part: Path, job: Job | None = None) -> Copied:
