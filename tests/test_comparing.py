@@ -10,14 +10,18 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import hypothesis.strategies as st
+import numpy as np
 from hypothesis import given, settings
 from PySide6.QtCore import Qt
 
 from rundlet.cli.main import main
-from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.jobs.job import Job
+from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.work.compared_sides import ArchiveSide, FolderSide
 from rundlet.core.work.comparer import Comparison, Differs, State, compare
+from rundlet.core.work.packer import pack
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.pages.compare_page import ComparePage, CompareTarget
 from support import at_length_too, held, pack_to, packed, rounds, scratch
@@ -190,6 +194,30 @@ def test_what_can_not_be_read_is_not_called_the_same(tmp_path: Path) -> None:
         rows = found.rows(State.DIFFERS)
         assert [found.path(row) for row in rows] == ["tree/b.bin"] and found.differs[rows[0]] == Differs.UNREAD
         assert found.issues and not found.all_there_is_here and found.proof().lacks(tmp_path / "tree") is not None
+
+
+def test_locked_files_of_one_size_are_told_apart(tmp_path: Path) -> None:
+    """Where an archive has an authentication code in place of a CRC-32, that says nothing of what is the same."""
+    for name, content, seconds in (("one", b"one", 10**9), ("two", b"two", 10**9 + 100)):
+        (tmp_path / name).mkdir()
+        make(tmp_path / name, {"a": (content, seconds, 0o644), "b": (b"same", seconds, 0o644)})
+        plan = plan_pack(
+            [tmp_path / name / "a", tmp_path / name / "b"],
+            target=tmp_path / f"{name}.zip",
+            info=by_id("zip").info,
+            options=WriteOptions(5, password="word"),
+        )
+        pack(plan)
+    with closing(open_archive(tmp_path / "one.zip")) as one, closing(open_archive(tmp_path / "two.zip")) as two:
+        assert not one.lacks_checksum(np.arange(2)).any()
+        untold = compare(ArchiveSide(one), ArchiveSide(two))
+        assert untold.issues and not untold.rows(State.SAME)
+        one.unlock("word")
+        two.unlock("word")
+        for there in (ArchiveSide(two), FolderSide(tmp_path / "two", (), Job())):
+            found = compare(ArchiveSide(one), there)
+            states = {found.path(row): State(found.state[row]) for row in range(2)}
+            assert states == {"a": State.DIFFERS, "b": State.SAME} and not found.issues
 
 
 def told(window: Window) -> dict[str, str]:

@@ -15,6 +15,7 @@ import subprocess
 import sys
 import zipfile
 import zlib
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -40,6 +41,7 @@ from rundlet.core.streams.sources import MemorySource
 from rundlet.core.work.checker import check
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.packer import pack
+from rundlet.core.work.salvager import salvage
 from rundlet.presentation.findings import issue_line
 from support import Raw, at_length_too, contents, legacy_entry, make_tree, pack_to, raw_zip, rounds, snapshot, unpack_to
 
@@ -455,6 +457,13 @@ def test_a_zip_divided_by_its_own_rules(tmp_path: Path) -> None:
         outcome = unpack_to(tmp_path / part, tmp_path / f"out {part}")
         assert not outcome.issues
         assert {p.name.encode(): p.read_bytes() for p in (tmp_path / f"out {part}").iterdir()} == datas
+    (tmp_path / "x.z01").write_bytes(pieces[0].replace(datas[b"a"][:100], bytes(100)))
+    with closing(open_archive(tmp_path / "x.zip")) as reader:
+        salvage(reader, tmp_path / "saved.zip", by_id("zip").info)
+    with zipfile.ZipFile(tmp_path / "saved.zip") as saved:
+        rest = {name: data for name, data in datas.items() if name != b"a"}
+        assert {entry.filename.encode(): saved.read(entry) for entry in saved.infolist()} == rest
+        assert all(entry.volume == 0 for entry in saved.infolist())
     (tmp_path / "x.zip").unlink()
     with pytest.raises(MissingPart, match="holds the file list"):
         open_archive(tmp_path / "x.z01")

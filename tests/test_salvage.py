@@ -295,6 +295,39 @@ def test_a_missing_part(tmp_path: Path, fmt: str) -> None:
     assert at > 30_000 and at < 40_000 and held[:at] == noise[:at] and held[at + 40_000 :] == noise[at + 40_000 :]
 
 
+def test_a_link_goes_with_what_it_leads_to(tmp_path: Path) -> None:
+    """A further name of a file that another one of the same name hides has what the first one had."""
+    broken, out = tmp_path / "broken.tar", tmp_path / "out.tar"
+    with tarfile.open(broken, "w") as theirs:
+        for name, data in (("a", b"first"), ("b", None), ("a", b"other")):
+            info = tarfile.TarInfo(name)
+            info.size = len(data or b"")
+            if data is None:
+                info.type, info.linkname = tarfile.LNKTYPE, "a"
+            theirs.addfile(info, io.BytesIO(data or b""))
+    with closing(open_archive(broken)) as reader:
+        salvage(reader, out, by_id("tar").info)
+    with tarfile.open(out) as saved:
+        assert {name: (saved.extractfile(name) or io.BytesIO()).read() for name in ("a", "b")} == {
+            "a": b"other",
+            "b": b"first",
+        }
+
+
+def test_what_is_more_than_it_says_is_not_written(tmp_path: Path) -> None:
+    """What is saved of a damaged file never takes more room than the file."""
+    with zipfile.ZipFile(tmp_path / "x.zip", "w", zipfile.ZIP_DEFLATED) as theirs:
+        theirs.writestr("a.bin", bytes(5_000_000))
+        theirs.writestr("b.txt", b"intact")
+    data = (tmp_path / "x.zip").read_bytes()
+    assert data.count((5_000_000).to_bytes(4, "little")) == 2
+    (tmp_path / "x.zip").write_bytes(data.replace((5_000_000).to_bytes(4, "little"), (3000).to_bytes(4, "little")))
+    with closing(open_archive(tmp_path / "x.zip")) as reader:
+        outcome = salvage(reader, tmp_path / "out.zip", by_id("zip").info, parts_too=True)
+    assert (outcome.files, outcome.parts, outcome.bytes_in) == (1, 1, (tmp_path / "x.zip").stat().st_size)
+    assert dict(read(tmp_path / "out.zip", "zip")) == {"b.txt": b"intact", "a (damaged).bin": bytes(3000)}
+
+
 @pytest.mark.parametrize("fmt", ["zip", "7z"])
 def test_a_locked_archive(tmp_path: Path, fmt: str) -> None:
     """What is locked is taken over under its lock; without the password nothing is."""

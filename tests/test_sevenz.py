@@ -683,6 +683,19 @@ def test_flipped_anywhere(at: int, change: int) -> None:
     survives(bytes(data))
 
 
+@pytest.mark.timeout(60)
+@pytest.mark.parametrize("kind", ["packed", "plain", "large"])
+def test_very_many_beginnings_of_a_header(kind: str) -> None:
+    """Where nothing leads to the header and all that stands at the end may be one, looking for it comes to an end."""
+    zeros = raw_lzma(bytes(1 << 25))
+    large = RawSeven([RawBlock([coder("lzma", _LZMA_PROPERTIES)], [zeros], [bytes(1 << 25)])]).streams()[:-1]
+    beginning = {"packed": b"\x17\x06", "plain": b"\x01\x04", "large": b"\x17" + large + b"\x0a\x01abcd\0\0"}[kind]
+    data = bytearray(SAMPLE.build() + zeros + beginning * ((1 << 20) // len(beginning)))
+    data[12] ^= 1
+    with pytest.raises(RundletError):
+        open_source(MemorySource(bytes(data), "s.7z"))
+
+
 @given(st.lists(st.tuples(st.integers(0, 10_000), st.integers(0, 255)), min_size=1, max_size=5), st.integers(0, 9))
 @at_length_too
 @settings(max_examples=rounds(150, 1400))

@@ -704,6 +704,28 @@ def test_one_damaged_header_hides_one_entry(packing: Callable[[bytes], bytes]) -
             assert "items are missing from the file list" in issue_line(reader.notices[0])
 
 
+class _Counting(MemorySource):
+    reads = 0
+
+    def read_at(self, offset: int, length: int) -> bytes:
+        self.reads += 1
+        return super().read_at(offset, length)
+
+
+@pytest.mark.parametrize("size", [b"00000000000\0", b"no number!!\0"])
+def test_headers_within_an_entry_that_lost_bytes(size: bytes) -> None:
+    """However many of them lead nowhere, each is followed once, whatever it says."""
+    nested = bytearray(_tar_of({str(number): b"" for number in range(3000)}))
+    nested[124:136], nested[148:156] = size, b"        "
+    nested[148:156] = b"%06o\0 " % sum(nested[:512])
+    whole = _tar_of({"outer": bytes(nested) + bytes(4096), "behind": b"content" * 900})
+    source = _Counting(whole[: len(nested)] + whole[len(nested) + 1000 :], "s")
+    reader = open_source(source)
+    found = contents(reader)
+    assert found["behind"] == b"content" * 900 and found["outer"] != bytes(nested) + bytes(4096)
+    assert source.reads < 20_000
+
+
 def test_damage_ends_the_list_and_is_said() -> None:
     data = bytearray(SAMPLE)
     reader = open_source(MemorySource(bytes(data[:-3000]), "s"))

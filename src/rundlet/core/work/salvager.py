@@ -8,8 +8,9 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
+from io import FileIO
 from pathlib import Path, PurePosixPath
-from typing import IO, TYPE_CHECKING
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -33,7 +34,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Checked, Salvaged
 from rundlet.core.limits import CHUNK, Limits
 from rundlet.core.model.contents import ContentSource, OpenContent
-from rundlet.core.model.entry import NO_TIME, Kind
+from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.item import PackItem
 from rundlet.core.model.opening import Opening
@@ -117,13 +118,7 @@ def salvage(
     target, replaces = settled(target, on_clash, in_parts=False)
     condition = condition_of(reader, job, workers=workers)
     checked = condition.checked
-    outcome = Salvaged(
-        target,
-        damaged=checked.damaged,
-        missing=checked.missing,
-        unreadable=checked.unreadable,
-        bytes_in=reader.source.size,
-    )
+    outcome = Salvaged(target, damaged=checked.damaged, missing=checked.missing, unreadable=checked.unreadable)
     with contextlib.ExitStack() as held:
         rows = condition.intact(reader)
         pieces = _Pieces(reader, held)
@@ -141,7 +136,7 @@ def salvage(
         _Writing(reader, info, options, sink, pool, job).write(rows, parts, outcome)
         outcome.issues[:0] = [*checked.issues, *pieces.issues]
         outcome.parts = len(parts)
-        outcome.bytes_out = sink.tell()
+        outcome.bytes_in, outcome.bytes_out = reader.source.size, sink.tell()
         job.checkpoint()
         paths = sink.paths
         with noted([target.parent]):
@@ -248,7 +243,7 @@ def _alike_once(reader: ArchiveReader, rows: Sequence[int]) -> list[int]:
 class _Piece(ContentSource):
     """What could be read of a file, in a private file without a name."""
 
-    def __init__(self, file: IO[bytes]) -> None:
+    def __init__(self, file: FileIO) -> None:
         self._file = file
 
     @property
@@ -297,13 +292,12 @@ class _Pieces:
             job.checkpoint()
             if catalog.kind[row] != Kind.FILE:
                 continue
-            file = self._held.enter_context(tempfile.TemporaryFile(dir=folder))  # noqa: SIM115 - it is closed with what holds it
+            file = self._held.enter_context(tempfile.TemporaryFile(dir=folder, buffering=0))  # noqa: SIM115 - it is closed with what holds it
             there = 0
             for data, is_real in self._readable(row):
-                file.write(data)
+                _write(file, data, folder)
                 there += len(data) if is_real else 0
                 job.checkpoint()
-            file.flush()
             piece, entry = _Piece(file), catalog.entry(row)
             if not there:
                 continue
@@ -324,9 +318,14 @@ class _Pieces:
         if place is not None:
             yield from self._plain(*place)
             return
+        left = self._reader.catalog.size.item(row)
         with contextlib.suppress(FormatError, MissingPart, LimitExceeded):
             for data in self._reader.readable(row):
-                yield bytes(data), True
+                wanted = bytes(data) if left == UNKNOWN else bytes(data[:left])
+                yield wanted, True
+                left -= 0 if left == UNKNOWN else len(wanted)
+                if not left:
+                    return  # what has more than it says is no longer this file
 
     def _plain(self, begin: int, end: int) -> Iterator[tuple[bytes, bool]]:
         source, at = self._reader.source, begin
@@ -341,6 +340,15 @@ class _Pieces:
                 if there < end:  # else nothing of it stands behind
                     yield from ((bytes(min(CHUNK, there - step)), False) for step in range(at, there, CHUNK))
                 at = there
+
+
+def _write(file: FileIO, data: bytes, folder: str) -> None:
+    left = memoryview(data)
+    try:
+        while left:
+            left = left[file.write(left) :]
+    except OSError as error:
+        raise file_problem(error, "write", folder) from error
 
 
 def _saying_so(path: str, taken: set[str]) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from rundlet.core.streams.sources import ByteSource
 
 _SEARCHED = MIB
+_MOST_BEGINNINGS = 2000  # noise has some twenty in a mebibyte
 _HEADER, _ENCODED = bytes([Property.HEADER]), bytes([Property.ENCODED_HEADER])
 _BEGINS = re.compile(rb"\x17\x06|\x01[\x02\x04\x05]")
 
@@ -63,7 +65,7 @@ def headers_at_end(source: ByteSource, start: SignatureHeader | None) -> Iterato
     """
     tail = read_last(source, min(_SEARCHED, max(source.size - HEAD_SIZE, 0))) if source.size > HEAD_SIZE else b""
     first = source.size - len(tail)
-    for match in reversed(list(_BEGINS.finditer(tail))):
+    for match in itertools.islice(reversed(list(_BEGINS.finditer(tail))), _MOST_BEGINNINGS):
         data, at = tail[match.start() :], first + match.start()
         try:
             if data.startswith(_HEADER):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -43,6 +44,7 @@ if TYPE_CHECKING:
     from rundlet.core.model.opening import Opening
 
 _MOST_NESTED = 4
+_MOST_HEADERS = 30  # that are unpacked to find out whether they are the one
 _HEADER_AT_LEAST = 32 * MIB
 _HEADER_RATIO = 1000  # bytes that a packed one may unpack to for each of its own; real ones stay below a hundred
 _TRIED = 4 * MIB  # bytes decoded to find out whether a password is right
@@ -127,7 +129,7 @@ class SevenReader(ArchiveReader):
         except (Truncated, Corrupt) as error:
             self.notices.clear()
             with contextlib.suppress(MissingPart):
-                for found in headers_at_end(self.source, self._start_header()):
+                for found in itertools.islice(headers_at_end(self.source, self._start_header()), _MOST_HEADERS):
                     header = self._taken(found, opening)
                     if header is not None:
                         self._shift = found.shift

@@ -74,6 +74,7 @@ _KIND_OF = np.array(
 _BILLION = 1_000_000_000
 _MOST_DIGITS = 18
 _BEYOND = 1 << 40
+_MOST_STARTS = 1000  # headers within an entry that are followed to find out whether it lost bytes
 _FAR = 1 << 33  # seconds that still fit into 64 bits as nanoseconds: until the year 2242
 
 
@@ -154,8 +155,9 @@ class Walker:
         last, here = self.members.rows(count - 1), self._feed.position
         begin, stored = int(last.data_at[0]), int(last.stored[0])
         end = begin + stored + -stored % BLOCK
-        at = begin
-        while at < end and self._feed.back_to(at):
+        at, starts = begin, 0
+        while at < end and starts < _MOST_STARTS and self._feed.back_to(at):
+            self._tick(at, count)
             try:
                 buffer, start = self._feed.window(BLOCK)
             except (FormatError, MissingPart):
@@ -167,25 +169,33 @@ class Walker:
                 at += len(buffer) - start - BLOCK + 1
                 continue
             at += found - start
-            if at < end and self._leads_over(at, end):
+            if at >= end:
+                break
+            stop = self._stop_before(at, end)
+            if stop is None:
                 self.members.cut_last(at - begin)
                 return self._feed.back_to(at)
-            at += 1
+            at, starts = stop + 1, starts + 1
         self._feed.back_to(here)
         return False
 
-    def _leads_over(self, at: int, end: int) -> bool:
-        """Whether headers follow on a header one after the other, to one whose data reaches over a place."""
+    def _stop_before(self, at: int, end: int) -> int | None:
+        """None where headers follow one after the other, from one on to one whose data reaches over a place; else where the
+        last of them stands."""
+        last = at
         while at < end and self._feed.back_to(at):
             block = self._feed.peek(0, BLOCK)
             if block is None or not is_header(block):
-                return False
-            size = 0 if block[TYPE] in _NO_DATA else number(block[SIZE])
+                return last
+            try:
+                size = 0 if block[TYPE] in _NO_DATA else number(block[SIZE])
+            except Corrupt:
+                return last
             if not 0 <= size <= MAX_FILE:
-                return False
-            at += BLOCK + size + -size % BLOCK
+                return last
+            last, at = at, at + BLOCK + size + -size % BLOCK
             self._tick(at, len(self.members))
-        return at > end
+        return None if at > end else last
 
     def _damaged_header(self, block: bytes) -> Corrupt:
         """What to say of a header with a wrong checksum; its data is skipped when another header follows on it."""

@@ -83,6 +83,8 @@ class TarWriter:
             return frozenset()
         taken = set()
         for row in sorted(rows):
+            if reader.catalog.kind[row] == Kind.HARD and reader.hard_target(row) not in taken:
+                continue  # it would be a link to nothing
             head = head_of(reader, row)
             if head is not None:
                 data_at, stored = int(reader.index.data_at[row]), int(reader.index.stored[row])

@@ -19,6 +19,7 @@ from rundlet.core.formats.zip.end_record import End
 from rundlet.core.formats.zip.header_scan import Scan, scan
 from rundlet.core.formats.zip.records import (
     AES_FIELD,
+    AES_WITHOUT_CHECKSUM,
     CENTRAL,
     CENTRAL_SIGNATURE,
     CENTRAL_SIZE,
@@ -29,10 +30,11 @@ from rundlet.core.formats.zip.records import (
     Flag,
     Host,
     LocalHeader,
+    Method,
 )
 from rundlet.core.jobs.findings import Finding, Issue, Reason, issue
 from rundlet.core.model.catalog import Catalog, NameTable
-from rundlet.core.model.entry import NO_TIME, Kind
+from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
 from rundlet.core.streams.exact import read_exactly
 
 if TYPE_CHECKING:
@@ -135,14 +137,16 @@ def _find_moved(directory: Directory, source: ByteSource, end: End) -> bool:
     if not offsets or (end.shift > 0 and _is_header(source, offsets[0])):
         return False
     unmoved = bisect_left(offsets, True, key=lambda offset: not _is_header(source, offset - end.shift))
+    if not unmoved:
+        return False
     directory.offset[order[:unmoved]] -= end.shift
     moved = bisect_left(offsets, True, lo=unmoved, key=lambda offset: _is_header(source, offset))
     packed = directory.catalog.packed.copy()
-    packed[order[max(unmoved - 1, 0)]] = 0  # it is the one that has lost bytes, and seems to run into those behind it
+    packed[order[unmoved - 1]] = 0  # it is the one that has lost bytes, and seems to run into those behind it
     there = np.concatenate([order[:unmoved], order[moved:]])  # of those in between, the headers are missing, too
     directory.overlapping[:] = False
     directory.overlapping[there] = _overlapping(directory.offset[there], packed[there], end.start)
-    return unmoved > 0
+    return True
 
 
 def _is_header(source: ByteSource, at: int) -> bool:
@@ -246,6 +250,9 @@ def _columns(
     names, code_page = _names(blob, name_at, table, extras.unicode_path, code_page)
     aes = _aes_fields(blob, extras.aes)
     kind, mode = _kinds(table, names)
+    crc = table["crc32"].astype(np.int64)
+    unstated = np.array([row for row, (version, *_) in aes.items() if version == AES_WITHOUT_CHECKSUM], np.int64)
+    crc[unstated[table["method"][unstated] == Method.AES]] = UNKNOWN
     starts = np.array(getattr(source, "starts", (0,)), np.int64)
     offset += end.shift + starts[np.minimum(table["disk_start"], len(starts) - 1)]
     catalog = Catalog(
@@ -255,7 +262,7 @@ def _columns(
         packed=packed,
         mtime_ns=mtime,
         mode=mode,
-        crc=table["crc32"].astype(np.int64),
+        crc=crc,
         encrypted=(table["flags"] & Flag.ENCRYPTED) != 0,
     )
     return Directory(

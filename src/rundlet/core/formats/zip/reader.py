@@ -54,7 +54,6 @@ _KNOWN = {int(method) for method in Method}
 _UNSEEN = int(Flag.PATCH_DATA | Flag.STRONG_ENCRYPTION | Flag.MASKED_HEADERS)
 _ENCRYPTED = int(Flag.ENCRYPTED)
 _STORED, _DEFLATED, _PPMD, _AES = int(Method.STORED), int(Method.DEFLATED), int(Method.PPMD), int(Method.AES)
-_WITHOUT_CHECKSUM = 2  # the second version of the AES scheme has its authentication code in place of the CRC
 _BATCH = 64
 _MOST_LOOKED_AT = 200_000  # entries; each is a read of its own
 _DESCRIPTOR, _LONGEST_DESCRIPTOR = 12, 24  # bytes of a data descriptor (section 4.3.9)
@@ -190,6 +189,11 @@ class ZipReader(ArchiveReader):
         legacy: NDArray[np.bool_] = self.catalog.encrypted[rows] & (self.directory.method[rows] != _AES)
         return legacy
 
+    def lacks_checksum(self, rows: NDArray[np.int64]) -> NDArray[np.bool_]:
+        # AES has an authentication code in any case.
+        is_aes = self.catalog.encrypted[rows] & (self.directory.method[rows] == _AES)
+        return np.asarray(super().lacks_checksum(rows) & ~is_aes, np.bool_)
+
     def unlock_seconds(self, rows: NDArray[np.int64]) -> float:
         others, batches = in_step(rows, self.catalog.packed[rows], self._is_legacy(rows))
         alone = np.maximum(self.catalog.packed[others], 0)[self._is_legacy(others)].sum() / BYTES_A_SECOND
@@ -212,8 +216,7 @@ class ZipReader(ArchiveReader):
         if catalog.encrypted.item(row):
             raw = self._decrypted(row, data_at)
             if method == _AES:
-                version, _, method = self.directory.aes[row]
-                crc = UNKNOWN if version == _WITHOUT_CHECKSUM else crc
+                method = self.directory.aes[row][2]
         elif size <= SMALL and packed <= SMALL and method in (_STORED, _DEFLATED):
             return Whole(read_exactly(source, data_at, packed), method == _DEFLATED, size, crc)
         else:

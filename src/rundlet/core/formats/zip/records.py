@@ -203,6 +203,8 @@ LOCATOR = struct.Struct("<4sIQI")
 
 AES_FIELD = struct.Struct("<H2sBH")
 """The body of the AES extra field: version of the scheme, vendor, strength, the method below it."""
+AES_WITHOUT_CHECKSUM = 2
+"""The version of the scheme that has its authentication code in place of the CRC-32, which is zero then."""
 
 UNIX_TIMES = struct.Struct("<HHBi")
 NTFS_TIMES = struct.Struct("<HHIHHQQQ")  # of change, reading and making, in steps of 100 ns since 1601

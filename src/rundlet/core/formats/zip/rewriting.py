@@ -43,7 +43,7 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import Sink
     from rundlet.core.formats.zip.reader import ZipReader
 
-_OFFSET_AT = 42  # in a record of the central directory
+_DISK_AT, _OFFSET_AT = 34, 42  # in a record of the central directory
 _SECOND = 1_000_000_000
 _SHARED_AT = 6
 _LOCAL_SIZE = 30
@@ -170,7 +170,10 @@ def take_over(
         if struct.unpack_from("<H", head, 6)[0] & Flag.DESCRIPTOR:
             sink.write(_descriptor(head, reader, row, packed))
     gone = frozenset(range(len(at))) - taken
-    return _records(blob, at, offsets, reader, Edits(removed=gone)), frozenset(taken)
+    octets = np.frombuffer(blob, np.uint8).copy()
+    for i in range(2):  # it is on one disk, whatever the archive was divided into
+        octets[at + _DISK_AT + i] = 0
+    return _records(octets.tobytes(), at, offsets, reader, Edits(removed=gone)), frozenset(taken)
 
 
 def _sound_head(reader: ZipReader, row: int) -> bytes | None:
@@ -187,7 +190,7 @@ def _sound_head(reader: ZipReader, row: int) -> bytes | None:
     said = shared.method, shared.crc, shared.packed, shared.size
     listed = (
         reader.directory.method.item(row),
-        *(column.item(row) for column in (catalog.crc, catalog.packed, catalog.size)),
+        *(max(column.item(row), 0) for column in (catalog.crc, catalog.packed, catalog.size)),
     )
     is_streamed = shared.flags & Flag.DESCRIPTOR and said[0] == listed[0]
     is_wide = MAX32 in (shared.packed, shared.size) and said[:2] == listed[:2]
@@ -199,7 +202,7 @@ def _sound_head(reader: ZipReader, row: int) -> bytes | None:
 def _descriptor(head: bytes, reader: ZipReader, row: int, packed: int) -> bytes:
     """What stands behind the data of an entry that was written as a stream (section 4.3.9)."""
     is_wide = any(kind == Extra.ZIP64 for kind, _ in _fields(_Shared.unpack(head, 4, _LOCAL_SIZE).extra))
-    numbers = reader.catalog.crc.item(row) & MAX32, packed, reader.catalog.size.item(row)
+    numbers = max(reader.catalog.crc.item(row), 0), packed, reader.catalog.size.item(row)
     return b"PK\x07\x08" + struct.pack("<I2Q" if is_wide else "<3I", *numbers)
 
 
