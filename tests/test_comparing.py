@@ -6,6 +6,7 @@ import json
 import os
 import shutil
 from contextlib import closing
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -24,13 +25,14 @@ from rundlet.core.work.comparer import Comparison, Differs, State, compare
 from rundlet.core.work.packer import pack
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.pages.compare_page import ComparePage, CompareTarget
-from support import at_length_too, held, pack_to, packed, rounds, scratch
+from support import at_length_too, held, pack_to, packed, rounds, scratch, unpack_to
 from windows import Settle, Stand, click
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
     import pytest
 
-if TYPE_CHECKING:
     from rundlet.desktop.window import Window
 
 NAMES = st.sampled_from(["a", "b.txt", "c é", "d/a", "d/e.bin", "d/f/g", "h/i", "k", "m/"])
@@ -196,6 +198,28 @@ def test_what_can_not_be_read_is_not_called_the_same(tmp_path: Path) -> None:
         assert found.issues and not found.all_there_is_here and found.proof().lacks(tmp_path / "tree") is not None
 
 
+def test_nothing_counts_as_proven_that_changed_after_it_was_compared(tmp_path: Path) -> None:
+    folder = tmp_path / "tree"
+    make(folder, {"file": (b"one", 10**9, 0o644), "link": ("->file", 0, 0), "d/": (b"", 0, 0)})
+    pack_to(tmp_path / "x.tar", [folder], fmt="tar")
+    harms: dict[str, Sequence[Callable[[], object]]] = {
+        "nothing": [],
+        "another link": [(folder / "link").unlink, partial((folder / "link").symlink_to, "elsewhere")],
+        "other content": [partial((folder / "file").write_bytes, b"two")],
+        "another file": [(folder / "d/new").touch],
+        "a folder for a file": [(folder / "file").unlink, (folder / "file").mkdir],
+    }
+    for harm, steps in harms.items():
+        shutil.rmtree(folder)
+        unpack_to(tmp_path / "x.tar", tmp_path)
+        with closing(open_archive(tmp_path / "x.tar")) as reader:
+            found = compare(ArchiveSide(reader), FolderSide(tmp_path, ("tree",), Job()), certain=True)
+        assert found.all_there_is_here
+        for step in steps:
+            step()
+        assert (found.proof().lacks(folder) is None) == (harm == "nothing"), harm
+
+
 def test_locked_files_of_one_size_are_told_apart(tmp_path: Path) -> None:
     """Where an archive has an authentication code in place of a CRC-32, that says nothing of what is the same."""
     for name, content, seconds in (("one", b"one", 10**9), ("two", b"two", 10**9 + 100)):
@@ -292,6 +316,15 @@ def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, tras
     settle()
     assert folder.is_dir() and window.strip.problems_button.isVisible()
     (folder / "same").write_bytes(b"same" * 9)
+    to.go.click()
+    settle()
+    (home / "x.zip").rename(home / "kept.zip")  # in the same moment, before the window sees it
+    to.trash.click()
+    settle()
+    assert folder.is_dir()
+    (home / "kept.zip").rename(home / "x.zip")
+    stand(home / "x.zip")
+    window.how.within.chosen.emit("compare")
     to.go.click()
     settle()
     to.trash.click()

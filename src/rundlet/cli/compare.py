@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from rundlet.cli.archives import given_password, open_given
 from rundlet.cli.reading import add_reading
 from rundlet.cli.render import issue_values, with_progress
+from rundlet.core.model.tree import ArchiveTree
 from rundlet.core.work.compared_sides import ArchiveSide, FolderSide, Side
 from rundlet.core.work.comparer import State, compare, names_in, outcome_of
 from rundlet.presentation.comparisons import comparison_values, item_line
@@ -35,7 +36,7 @@ def run(options: argparse.Namespace, output: Output) -> int:
         reader = held.enter_context(closing(open_given(options.archive, options, password)))
         here = ArchiveSide(reader)
         if options.other.is_dir():
-            folder, only = names_in(options.other.absolute(), here.names)
+            folder, only = names_in(options.other.absolute(), ArchiveTree(reader.catalog))
             there: Side = with_progress(lambda job: FolderSide(folder, only, job))
         else:
             there = ArchiveSide(held.enter_context(closing(open_given(options.other, options, password))))

@@ -7,6 +7,8 @@ from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from rundlet.cli.archives import given_password, open_given
 from rundlet.cli.reading import add_reading
 from rundlet.cli.render import Output, with_progress
@@ -59,6 +61,7 @@ def _inside(options: argparse.Namespace, algorithms: Sequence[Algorithm], output
     found: list[EntrySums] = []
     for archive in options.file:
         with closing(open_given(archive, options, password)) as reader:
+            reader.require_password(np.arange(len(reader.catalog)))
             found += with_progress(lambda job, reader=reader: sums_within(reader, algorithms, job))  # type: ignore[misc]
     for each in found:
         if each.problem is not None:

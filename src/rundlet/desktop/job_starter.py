@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -32,6 +32,7 @@ from rundlet.core.plans.unpack_plan import Afterwards
 from rundlet.desktop.state.forms import IfTaken
 
 if TYPE_CHECKING:
+    from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.jobs.job import Job
     from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
     from rundlet.desktop.locations.place import OpenArchive
@@ -402,22 +403,19 @@ class JobStarter:
             return
         self._pressed, self._said = time.monotonic(), self._sentence()
         found, opened = comparing.begin(opened, other), replace(opened)
+        password = ws.opener.password_of(other.path)
 
         def work(job: Job) -> Outcome:
-            from rundlet.core.formats.detect import open_archive
             from rundlet.core.work.compared_sides import ArchiveSide, FolderSide
             from rundlet.core.work.comparer import compare, outcome_of
 
             started = time.monotonic()
             with contextlib.ExitStack() as held:
-                reader = opened.reopened()
-                held.callback(reader.close)
-                here = ArchiveSide(reader)
+                here = ArchiveSide(held.enter_context(_as_it_was(opened, found.seen)))
                 if os.path.isdir(other.path):
                     found.comparison = compare(here, FolderSide(other.path, other.only, job), job, certain=certain)
                 else:
-                    second = open_archive(other.path)
-                    held.callback(second.close)
+                    second = held.enter_context(_opened(other.path, password, job))
                     found.comparison = compare(here, ArchiveSide(second), job, certain=certain)
             return outcome_of(found.comparison, opened.path, started)
 
@@ -432,20 +430,21 @@ class JobStarter:
 
     def trash_compared(self) -> None:
         """Move the folder that the archive was compared with to the trash, as far as it is still what it was then."""
-        found = self._workspace.comparing.found
+        found, archive = self._workspace.comparing.found, self._workspace.archive
         comparison = found.comparison if found is not None else None
-        if found is None or comparison is None or not comparison.all_there_is_here or self._too_soon():
+        if found is None or comparison is None or archive is None or self._workspace.place.outer is not None:
+            return
+        if not comparison.all_there_is_here or self._too_soon():
             return
         self._pressed, self._said = time.monotonic(), self._sentence()
-        tops, proof, archive, seen = found.other.tops, comparison.proof(), self._workspace.archive, found.seen
+        tops, archive = found.other.tops, replace(archive)
 
         def work(job: Job) -> Outcome:
             from rundlet.core.work.originals import clear_up
 
             outcome = Trashed(found.other.path)
-            if archive is None or archive.reader.source.fingerprint() != seen:
-                raise OutOfDate("The archive was changed meanwhile; compare again.")
-            clear_up(tops, proof, job, outcome)
+            with _as_it_was(archive, found.seen):
+                clear_up(tops, comparison.proof(), job, outcome)
             return outcome
 
         self._jobs.start(Trashed, found.other.path, work, source=tops)
@@ -574,20 +573,35 @@ def _checking(archive: Path, password: str) -> Callable[[Job], Outcome]:
     """Work that reads an archive through."""
 
     def work(job: Job) -> Outcome:
-        from rundlet.core.errors import PasswordNeeded
-        from rundlet.core.formats.detect import open_archive, open_unlocked
-        from rundlet.core.model.opening import Opening
         from rundlet.core.work.checker import check
 
-        try:
-            reader, _ = open_unlocked(archive, [password] if password else [], Opening(job=job))
-        except PasswordNeeded:
-            reader = open_archive(archive, Opening(job=job))  # what is not locked can be checked all the same
-        try:
+        with _opened(archive, password, job) as reader:
             outcome = check(reader, job)
-        finally:
-            reader.close()
         outcome.target = archive
         return outcome
 
     return work
+
+
+@contextlib.contextmanager
+def _opened(archive: Path, password: str, job: Job) -> Iterator[ArchiveReader]:
+    """An archive on the disk, unlocked where the password fits; what is not locked can be read all the same."""
+    from rundlet.core.errors import PasswordNeeded
+    from rundlet.core.formats.detect import open_archive, open_unlocked
+    from rundlet.core.model.opening import Opening
+
+    try:
+        reader, _ = open_unlocked(archive, [password] if password else [], Opening(job=job))
+    except PasswordNeeded:
+        reader = open_archive(archive, Opening(job=job))
+    with contextlib.closing(reader):
+        yield reader
+
+
+@contextlib.contextmanager
+def _as_it_was(opened: OpenArchive, seen: tuple[int, ...]) -> Iterator[ArchiveReader]:
+    """One more reader of an archive that the window is in. Raises ``OutOfDate`` where it has been changed since."""
+    with contextlib.closing(opened.reopened()) as reader:
+        if reader.source.fingerprint() != seen:
+            raise OutOfDate("{archive:name} was changed meanwhile.", archive=reader.source.name, hint="Compare again.")
+        yield reader

@@ -123,6 +123,7 @@ def sums_of(
     algorithms: Sequence[Algorithm],
     job: Job | None = None,
     *,
+    begins: bool = True,
     workers: int | None = None,
     cache: SumCache | None = None,
 ) -> list[FileSums]:
@@ -130,13 +131,16 @@ def sums_of(
 
     Args:
         job: told of the bytes that were read; may pause and cancel.
+        begins: whether this is a phase of the job by itself, and not part of one that has begun.
         workers: how many files are read side by side; as many as there are cores by default.
         cache: what is known already, and keeps what is found out.
     """
     job = job or Job()
     known = cache.known(list(paths)) if cache is not None else {}
     missing = {path: [] if known.get(path, {}).keys() >= set(algorithms) else list(algorithms) for path in paths}
-    job.begin("Reading", total_bytes=sum(_size(path) for path in paths if missing[path]), total_entries=len(paths))
+    if begins:
+        size = sum(_size(path) for path in paths if missing[path])
+        job.begin("Reading", total_bytes=size, total_entries=len(paths))
     with ThreadPoolExecutor(workers or cores(), thread_name_prefix="checksum") as pool:
         futures = [pool.submit(_sums, path, missing[path], job) for path in paths]
         try:
@@ -161,6 +165,7 @@ def sums_within(
     job: Job | None = None,
     *,
     rows: NDArray[np.int64] | None = None,
+    begins: bool = True,
     workers: int | None = None,
 ) -> list[EntrySums]:
     """The checksums of the files in an archive, in its order, without unpacking it.
@@ -168,16 +173,15 @@ def sums_within(
     Args:
         rows: of which items; all by default.
         job: told of the bytes that were read; may pause and cancel.
-
-    Raises:
-        PasswordNeeded: when all of them are locked, and no password was taken.
+        begins: as in :func:`sums_of`.
     """
     job = job or Job()
     catalog = reader.catalog
     wanted: NDArray[np.int64] = np.arange(len(catalog)) if rows is None else rows
     wanted = wanted[catalog.kind[wanted] == Kind.FILE]
-    reader.require_password(wanted)
-    job.begin("Reading", total_bytes=int(np.maximum(catalog.size[wanted], 0).sum()), total_entries=len(wanted))
+    if begins:
+        size = int(np.maximum(catalog.size[wanted], 0).sum())
+        job.begin("Reading", total_bytes=size, total_entries=len(wanted))
     found: dict[int, EntrySums] = {}
 
     def work(units: Iterator[Unit]) -> None:

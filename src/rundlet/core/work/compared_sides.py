@@ -2,64 +2,33 @@
 
 from __future__ import annotations
 
-import errno
-import hashlib
 import os
 import stat
-import threading
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Collection, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Collection, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core.codecs.checksums import crc32
-from rundlet.core.codecs.parallel import cores
-from rundlet.core.errors import PlanError, RundletError, file_problem
+from rundlet.core.errors import PlanError, file_problem
 from rundlet.core.jobs.findings import Issue, Reason, issue, issue_of
-from rundlet.core.limits import CHUNK
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
-from rundlet.core.streams.files import Stamp, open_file, stamp_of
 from rundlet.core.text import plain_path
-from rundlet.core.work.scheduler import run_side_by_side
+from rundlet.core.work.checksums import sums_of, sums_within
 
 if TYPE_CHECKING:
-    from rundlet.core.formats.base import ArchiveReader, Unit
+    from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.jobs.job import Job
+    from rundlet.core.model.checksum_list import Algorithm
+    from rundlet.core.streams.files import Stamp
 
 _KIND_BITS = 0o170000
 _KINDS = {stat.S_IFDIR: Kind.DIR, stat.S_IFREG: Kind.FILE, stat.S_IFLNK: Kind.LINK}
 _EVERY = 4096  # entries between two looks at whether the work is cancelled
 
 I64 = NDArray[np.int64]
-
-
-class Sum(Protocol):
-    """What is computed of content."""
-
-    def update(self, data: bytes | memoryview, /) -> None: ...
-    def digest(self) -> bytes: ...
-
-
-class Crc:
-    """A CRC-32 as a :class:`Sum`."""
-
-    def __init__(self) -> None:
-        self._value = 0
-
-    def update(self, data: bytes | memoryview, /) -> None:
-        self._value = crc32(data, self._value)
-
-    def digest(self) -> bytes:
-        return self._value.to_bytes(4, "big")
-
-
-def strong() -> Sum:
-    """A digest that no two contents have in common."""
-    return hashlib.blake2b(digest_size=32)
 
 
 class Side(ABC):
@@ -88,8 +57,8 @@ class Side(ABC):
         """Where a link leads. Raises ``RundletError``."""
 
     @abstractmethod
-    def sums(self, rows: Sequence[int], new: Callable[[], Sum], job: Job) -> dict[int, bytes]:
-        """A digest of the content of each of some files. One that can't be read is missing from it, and is an issue."""
+    def sums(self, rows: Sequence[int], algorithm: Algorithm, job: Job) -> dict[int, str]:
+        """A checksum of the content of each of some files. One that can't be read is missing from it, and is an issue."""
 
 
 class ArchiveSide(Side):
@@ -137,29 +106,17 @@ class ArchiveSide(Side):
         """The row in the archive's own catalog, or -1 for a folder that it does not list."""
         return int(self.rows[row]) if 0 <= row < len(self.rows) else -1
 
-    def sums(self, rows: Sequence[int], new: Callable[[], Sum], job: Job) -> dict[int, bytes]:
+    def sums(self, rows: Sequence[int], algorithm: Algorithm, job: Job) -> dict[int, str]:
         wanted: dict[int, list[int]] = {}
         for row in rows:
             wanted.setdefault(int(self._at[row]), []).append(row)
-        found: dict[int, bytes] = {}
-        lock = threading.Lock()
-
-        def work(units: Iterator[Unit]) -> None:
-            for unit in units:
-                for at, chunks in unit.stream():
-                    total = new()
-                    try:
-                        for data in chunks:
-                            total.update(data)
-                            job.advance(len(data))
-                    except RundletError as error:
-                        with lock:
-                            self.issues.append(issue_of(self._reader.catalog.path(at), error))
-                        continue
-                    with lock:
-                        found.update(dict.fromkeys(wanted[at], total.digest()))
-
-        run_side_by_side(self._reader.units(np.array(sorted(wanted), np.int64)), work, cores())
+        found = {}
+        places = np.array(sorted(wanted), np.int64)
+        for each in sums_within(self._reader, [algorithm], job, rows=places, begins=False):
+            if each.problem is not None:
+                self.issues.append(issue_of(each.path, each.problem))
+            else:
+                found.update(dict.fromkeys(wanted[each.row], each.sums[algorithm]))
         return found
 
 
@@ -169,6 +126,10 @@ class FolderSide(Side):
     Args:
         folder: where it begins.
         only: names in it that are looked at; empty for all.
+
+    Attributes:
+        stamps: what the files were whose content was read.
+        links: where the links led that were looked at.
 
     Raises:
         PlanError: when there is no such folder.
@@ -181,7 +142,7 @@ class FolderSide(Side):
         self.name = folder.name
         self._folder = os.fsencode(folder).rstrip(b"/")
         self.stamps: dict[int, Stamp] = {}
-        self._lock = threading.Lock()
+        self.links: dict[int, str] = {}
         self.names = []
         self._modes: list[int] = []
         self._sizes: list[int] = []
@@ -233,47 +194,24 @@ class FolderSide(Side):
     def link(self, row: int) -> str:
         path = self.path(row)
         try:
-            return os.readlink(path)  # noqa: PTH115 - a Path would tidy it
+            target = os.readlink(path)  # noqa: PTH115 - a Path would tidy it
         except OSError as error:
             raise file_problem(error, "read", path) from error
+        return self.links.setdefault(row, target)
 
-    def sums(self, rows: Sequence[int], new: Callable[[], Sum], job: Job) -> dict[int, bytes]:
-        with ThreadPoolExecutor(cores(), thread_name_prefix="compare") as pool:
-            futures = {row: pool.submit(self._sum, row, new, job) for row in rows}
-            try:
-                found = {row: future.result() for row, future in futures.items()}
-            except BaseException:
-                for future in futures.values():
-                    future.cancel()
-                raise
-        return {row: digest for row, digest in found.items() if digest is not None}
-
-    def _sum(self, row: int, new: Callable[[], Sum], job: Job) -> bytes | None:
-        path, total = self.path(row), new()
-        try:
-            fd = open_file(str(path))
-            try:
-                before, at = os.fstat(fd), 0
-                if not stat.S_ISREG(before.st_mode):
-                    raise OSError(errno.EINVAL, os.strerror(errno.EINVAL))
-                while data := os.pread(fd, CHUNK, at):
-                    total.update(data)
-                    at += len(data)
-                    job.advance(len(data))
-                after = os.fstat(fd)
-            finally:
-                os.close(fd)
-        except OSError as error:
-            with self._lock:
-                self.issues.append(issue_of(os.fsdecode(self.names[row]), file_problem(error, "read", path)))
-            return None
-        if stamp_of(before) != stamp_of(after):
-            with self._lock:
+    def sums(self, rows: Sequence[int], algorithm: Algorithm, job: Job) -> dict[int, str]:
+        found = {}
+        for row, each in zip(
+            rows, sums_of([self.path(row) for row in rows], [algorithm], job, begins=False), strict=True
+        ):
+            if each.problem is not None:
+                self.issues.append(issue_of(os.fsdecode(self.names[row]), each.problem))
+            elif each.stamp is None:
                 self.issues.append(issue(os.fsdecode(self.names[row]), Reason.CHANGED_WHILE_COMPARED))
-            return None
-        with self._lock:
-            self.stamps[row] = stamp_of(after)
-        return total.digest()
+            else:
+                self.stamps[row] = each.stamp
+                found[row] = each.sums[algorithm]
+        return found
 
 
 def _kinds_of(modes: NDArray[np.uint32]) -> NDArray[np.uint8]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
@@ -16,16 +15,19 @@ from rundlet.core.errors import RundletError
 from rundlet.core.jobs.findings import Issue, issue_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Compared
+from rundlet.core.model.checksum_list import Algorithm
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Kind
 from rundlet.core.model.item import PackItem
-from rundlet.core.work.compared_sides import ArchiveSide, Crc, FolderSide, Side, strong
+from rundlet.core.work.compared_sides import ArchiveSide, FolderSide, Side
 from rundlet.core.work.verify import Proof
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    from rundlet.core.model.tree import ArchiveTree
     from rundlet.core.work.compared_sides import I64
 
+_STRONG = Algorithm.BLAKE2B  # no two contents have it in common
 _COARSE_NS = 2_000_000_000  # the least step of time that some archives keep
 
 
@@ -53,7 +55,7 @@ class Differs(IntFlag):
     """One of them can't be read, so that nobody can tell."""
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class Comparison:
     """Two sides, held against each other; a row for each path of either, and one for both paths of what was moved.
 
@@ -185,8 +187,8 @@ class Comparison:
             kind, path = side.kind[there], str(side.path(there))
             if kind == Kind.DIR:
                 proof.folders.add(path)
-            elif kind == Kind.LINK:
-                proof.links[path] = side.link(there)
+            elif kind == Kind.LINK and there in side.links:
+                proof.links[path] = side.links[there]
             elif there in side.stamps:
                 proof.files[path] = side.stamps[there]
         return proof
@@ -279,13 +281,14 @@ def _compare_contents(
     quick = np.zeros(len(places), np.bool_) if found.certain else here.crc[a] != UNKNOWN
     strict = ~quick
     sizes = here.size[a]
-    job.begin("Comparing", total_bytes=int(sizes[quick].sum() + 2 * sizes[strict].sum()), total_entries=len(places))
-    crcs = there.sums(b[quick].tolist(), Crc, job)
-    mine = here.sums(a[strict].tolist(), strong, job)
-    theirs = there.sums(b[strict].tolist(), strong, job)
+    total = int(sizes[quick].sum() + 2 * sizes[strict].sum())
+    job.begin("Comparing", total_bytes=total, total_entries=len(places) + int(strict.sum()))
+    crcs = there.sums(b[quick].tolist(), Algorithm.CRC32, job)
+    mine = here.sums(a[strict].tolist(), _STRONG, job)
+    theirs = there.sums(b[strict].tolist(), _STRONG, job)
     for place, one, other, is_quick in zip(places.tolist(), a.tolist(), b.tolist(), quick.tolist(), strict=True):
         if is_quick:
-            left: bytes | None = int(here.crc[one]).to_bytes(4, "big")
+            left: str | None = f"{here.crc.item(one):08x}"
             right = crcs.get(other)
         else:
             left, right = mine.get(one), theirs.get(other)
@@ -310,18 +313,18 @@ def _find_moved(found: Comparison, job: Job) -> None:
     if not a or not b:
         return
     knows = not found.certain and all(here.crc[found.here_row[row]] != UNKNOWN for row in a)
-    new = Crc if knows else strong
+    algorithm = Algorithm.CRC32 if knows else _STRONG
     job.begin(
         "Looking for what was moved",
         total_bytes=sum(other[row] for row in b) + (0 if knows else sum(one[row] for row in a)),
     )
     if knows:
-        left = {row: int(here.crc[found.here_row[row]]).to_bytes(4, "big") for row in a}
+        left = {row: f"{here.crc.item(found.here_row[row]):08x}" for row in a}
     else:
-        got = here.sums([int(found.here_row[row]) for row in a], new, job)
+        got = here.sums([int(found.here_row[row]) for row in a], algorithm, job)
         left = {row: got[at] for row in a if (at := int(found.here_row[row])) in got}
-    got = there.sums([int(found.there_row[row]) for row in b], new, job)
-    by_content: dict[tuple[int, bytes], list[int]] = {}
+    got = there.sums([int(found.there_row[row]) for row in b], algorithm, job)
+    by_content: dict[tuple[int, str], list[int]] = {}
     for row in reversed(b):
         if (digest := got.get(int(found.there_row[row]))) is not None:
             by_content.setdefault((other[row], digest), []).append(row)
@@ -342,17 +345,16 @@ def _above(path: str) -> Sequence[str]:
     return ["/".join(steps[: number + 1]) for number in range(len(steps))]
 
 
-def names_in(folder: Path, reader_names: Collection[bytes]) -> tuple[Path, tuple[str, ...]]:
+def names_in(folder: Path, tree: ArchiveTree) -> tuple[Path, tuple[str, ...]]:
     """How a folder that was chosen is compared with an archive: by itself, or as the one of its name in the archive.
 
     Args:
-        reader_names: the paths in the archive.
+        tree: of the archive.
 
     Returns:
         The folder where paths begin, and the names in it that are looked at; none for all.
     """
-    own = os.fsencode(folder.name)
-    if own and any(path == own or path.startswith(own + b"/") for path in reader_names):
+    if folder.name and tree.find(folder.name) is not None:
         return folder.parent, (folder.name,)
     return folder, ()
 

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QListWidgetItem, QPushButt
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.text import shown
 from rundlet.core.work.compared_sides import FolderSide
-from rundlet.core.work.comparer import State
+from rundlet.core.work.comparer import Differs, State, items_there
 from rundlet.desktop.locations.listing import Spot
 from rundlet.desktop.preview_loader import PreviewLoader
 from rundlet.desktop.theme.theme import theme
@@ -317,14 +317,17 @@ class CompareTarget(QWidget):
         lost = len(comparison.rows(State.ONLY_HERE))
         self.unpack.setText(say("Unpack {count:item that is|items that are} missing there …", count=lost))
         self.unpack.setVisible(is_folder and lost > 0)
-        self.trash.setVisible(is_folder and comparison.all_there_is_here)
+        is_nested = self._workspace.place.outer is not None  # its copy vouches for nothing
+        self.trash.setVisible(is_folder and comparison.all_there_is_here and not is_nested)
 
     def _newer(self, comparison: Comparison) -> list[int]:
         """What the archive lacks, and files that are newer there or of which nobody knows which is."""
         differing = [
             row
             for row in comparison.rows(State.DIFFERS)
-            if comparison.newer[row] >= 0 and comparison.kind(row) is Kind.FILE
+            if comparison.newer[row] >= 0
+            and comparison.kind(row) is Kind.FILE
+            and not comparison.differs[row] & Differs.KIND
         ]
         return [*differing, *comparison.rows(State.ONLY_THERE)]
 
@@ -357,11 +360,10 @@ class CompareTarget(QWidget):
         found = self._comparing.found
         if found is None or found.comparison is None:
             return
-        rows = self._newer(found.comparison)
-        items = self._comparing.items_there(rows)
-        held = {found.comparison.path(row) for row in rows if found.comparison.here_row[row] >= 0}
+        comparison, rows = found.comparison, self._newer(found.comparison)
+        held = {comparison.path(row) for row in rows if comparison.here_row[row] >= 0}
         self._comparing.want(False)
-        self._workspace.changing.put_in(items, held)
+        self._workspace.changing.put_in(partial(items_there, comparison, rows), held)
 
     def _unpack(self) -> None:
         found = self._comparing.found

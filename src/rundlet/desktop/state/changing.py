@@ -447,22 +447,21 @@ class Changing(QObject):
 
         return self.stage(act)
 
-    def put_in(self, items: Sequence[PackItem], held: Collection[str]) -> bool:
+    def put_in(self, look: Callable[[], Sequence[PackItem]], held: Collection[str]) -> None:
         """Put items in under their paths; those that the archive holds already are replaced.
 
         Args:
+            look: gives the items; called beside the interface.
             held: paths of files that it holds.
         """
+        chain = self._at.place.chain
 
-        def act(staging: Staging) -> None:
-            for item in items:
-                if item.path in held:
-                    staging.replace(item)
-                else:
-                    staging.add(item.path, [item])
+        def done(items: Sequence[PackItem]) -> None:
+            if chain == self._at.place.chain:
+                self.stage(lambda staging: _put(staging, items, held))
 
         self.want(True)
-        return self.stage(act)
+        self._background.run(lambda _: look(), done=done, failed=self._say_failed)
 
     def bring_up_to_date(self, folder: Path, *, delete_gone: bool, compare_content: bool = False) -> None:
         """Find out what of a folder is new or newer than in the archive, and what is gone, and collect that.
@@ -491,11 +490,7 @@ class Changing(QObject):
                 return
 
             def act(staging: Staging) -> None:
-                for item in found.changes.items:
-                    if item.path in replaced:
-                        staging.replace(item)
-                    else:
-                        staging.add(item.path, [item])
+                _put(staging, found.changes.items, replaced)
                 for row in gone:
                     path = plain_path(opened.reader.catalog.path(row))
                     if path not in replaced:
@@ -742,3 +737,12 @@ def planned(opened: OpenArchive, place: Place, staged: Staged, on_clash: AddClas
 def options_of(opened: OpenArchive) -> WriteOptions:
     """How what is put into an archive is written: at the usual level, locked as the archive is."""
     return WriteOptions(-1, password=opened.password if opened.is_locked else "")
+
+
+def _put(staging: Staging, items: Iterable[PackItem], held: Collection[str]) -> None:
+    """Put items in the place of what the archive holds of their paths, or in beside it."""
+    for item in items:
+        if item.path in held:
+            staging.replace(item)
+        else:
+            staging.add(item.path, [item])

@@ -11,13 +11,13 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.errors import RundletError
+from rundlet.core.plans.unpack_plan import own_folder_name
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.jobs.outcomes import Compared
-    from rundlet.core.model.item import PackItem
     from rundlet.core.work.comparer import Comparison
     from rundlet.desktop.locations.place import OpenArchive
     from rundlet.desktop.state.changing import Chain
@@ -126,7 +126,7 @@ class Comparing(QObject):
         self.proposals, self._proposed_for = [], opened.path
         if place.outer is not None:
             return
-        archive, beside = opened.path, opened.path.parent / opened.path.name.split(".")[0]
+        archive, beside = opened.path, opened.path.parent / own_folder_name(opened.path)
 
         def work(_: Job) -> list[Other]:
             return _proposals(self.originals_of(archive), beside, opened)
@@ -178,13 +178,6 @@ class Comparing(QObject):
         catalog_rows = [found.comparison.catalog_row(row) for row in rows]
         return [row + 1 for row in catalog_rows if row >= 0]
 
-    def items_there(self, rows: list[int]) -> list[PackItem]:
-        """Files, links and folders on the disk as what is put into the archive. What is gone by now is left out."""
-        from rundlet.core.work.comparer import items_there
-
-        found = self.found
-        return items_there(found.comparison, rows) if found is not None and found.comparison is not None else []
-
     def left(self, *, again: bool) -> None:
         """The archive was left, or is looked at again; what was found out is kept."""
         self.wanted = self.wanted and again
@@ -197,7 +190,7 @@ def _as_other(path: Path, opened: OpenArchive) -> Other:
 
     if not os.path.isdir(path):
         return Other(path)
-    return Other(*names_in(path, opened.reader.catalog.names.all_raw()))
+    return Other(*names_in(path, opened.tree))
 
 
 def _proposals(originals: list[Path], beside: Path, opened: OpenArchive) -> list[Other]:
