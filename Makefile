@@ -7,7 +7,7 @@ WORKERS := $(shell expr $$(nproc) + 1)
 # Else each of the many processes that tests start would compile every module anew.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: setup demo test test-long coverage torture lint screenshots bench clean
+.PHONY: setup demo test test-long coverage torture lint screenshots bench deb clean
 
 setup:
 	@scripts/setup.sh
@@ -27,6 +27,7 @@ test:
 # What takes minutes: files of more than 4 GiB, the demo's pictures, the trial's accuracy, damage at many places.
 test-long:
 	@scripts/setup.sh display
+	@scripts/setup.sh packaging
 	$(OFFSCREEN) RUNDLET_TESTS_AT_LENGTH=1 $(PYTHON) -m pytest -n $(WORKERS) --dist worksteal -m "long or at_length_too"
 
 # How much of the code the tests run, line by line; slower than the tests alone.
@@ -54,5 +55,10 @@ bench:
 	@scripts/setup.sh
 	@$(OFFSCREEN) $(PYTHON) -m benchmarks
 
+# A Debian package for this system, in build/.
+deb:
+	@scripts/setup.sh
+	@$(PYTHON) packaging/debian/build.py build
+
 clean:
-	rm -rf .venv demo-data demo-out .pytest_cache .mypy_cache .ruff_cache .hypothesis
+	rm -rf .venv build demo-data demo-out .pytest_cache .mypy_cache .ruff_cache .hypothesis

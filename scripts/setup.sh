@@ -1,7 +1,8 @@
 #!/bin/sh
 # Makes .venv with everything Rundlet needs, and installs the system libraries that Qt wants where that is allowed.
-# Usage: scripts/setup.sh [display | pictures]
+# Usage: scripts/setup.sh [display | pictures | packaging]
 #   display: a virtual screen for the tests is wanted too
+#   packaging: and so is what packages are made and tried with
 #   pictures: and so are letters for all the names of the demo data
 set -eu
 cd "$(dirname "$0")/.."
@@ -46,7 +47,8 @@ state=$(cat pyproject.toml constraints.txt scripts/setup.sh | cksum)
 if [ ! -x $venv/bin/rundlet ] || [ "$(cat $stamp 2>/dev/null || true)" != "$state" ]; then
   [ -x $venv/bin/python ] || "$python" -m venv $venv
   say "Installing the Python packages into $venv …"
-  $venv/bin/python -m pip install --quiet --disable-pip-version-check --constraint constraints.txt --editable '.[dev]'
+  $venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes --requirement constraints.txt
+  $venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --editable .
   printf '%s' "$state" > $stamp
 fi
 
@@ -55,9 +57,7 @@ plugins=$($venv/bin/python -c 'import PySide6, pathlib; print(pathlib.Path(PySid
 missing=$(ldd "$plugins"/libqxcb.so "$plugins"/libqoffscreen.so 2>/dev/null | grep 'not found' | grep -v 'libQt6\|libpyside\|libshiboken' || true)
 packages=
 if [ -n "$missing" ]; then
-  packages="libegl1 libgl1 libdbus-1-3 libfontconfig1 libglib2.0-0 libxkbcommon0 libxkbcommon-x11-0 libx11-xcb1
-    libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0
-    libxcb-xinerama0 libxcb-xkb1"
+  packages=$($venv/bin/python -m rundlet.integration.system_libraries)
 fi
 if ! command -v fc-list >/dev/null 2>&1 || [ -z "$(fc-list 2>/dev/null | head -n 1)" ]; then
   packages="$packages fontconfig fonts-noto-core"
@@ -68,5 +68,10 @@ if [ "$wanted" = display ] && ! command -v Xvfb >/dev/null 2>&1; then packages="
 if [ "$wanted" = display ] && ! command -v desktop-file-validate >/dev/null 2>&1; then
   packages="$packages desktop-file-utils shared-mime-info appstream mandoc libxml2-utils shellcheck zsh fish"
 fi
+# And what speaks to the desktop with a bus, mocks of the desktop's services, and a keyring.
+if [ "$wanted" = display ] && ! command -v gnome-keyring-daemon >/dev/null 2>&1; then
+  packages="$packages dbus python3-dbusmock gnome-keyring libglib2.0-bin"
+fi
+if [ "$wanted" = packaging ] && ! command -v debootstrap >/dev/null 2>&1; then packages="$packages debootstrap lintian dpkg-dev binutils"; fi
 # shellcheck disable=SC2086 -- a list of words on purpose
 if [ -n "$packages" ]; then say "Installing system packages …"; apt_install $packages; fi

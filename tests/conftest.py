@@ -24,6 +24,7 @@ hypothesis.settings.register_profile("untimed", deadline=None, derandomize=bool(
 hypothesis.settings.load_profile("untimed")
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.pop("DBUS_SESSION_BUS_ADDRESS", None)  # no test speaks to the desktop that it is run on
 # Where the trash is, is settled once for the whole process.
 _DATA = Path(tempfile.mkdtemp(prefix="rundlet-tests-"))
 os.environ["XDG_DATA_HOME"] = str(_DATA)

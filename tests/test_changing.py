@@ -381,7 +381,7 @@ def test_the_verbs(
     status, said = run("add", archive, tmp_path / "n.txt", "--into", "tree/deep", "--dry-run")
     assert status == 0 and "add  tree/deep/n.txt" in said and "the rest is copied" in said
     status, said = run("remove", archive, "*.csv", "empty", "--dry-run", "--json")
-    assert {step["path"] for step in json.loads(said)["steps"]} == {"tree/deep/er/e.csv", "tree/empty"}
+    assert {step["path"] for step in json.loads(said)["result"]["steps"]} == {"tree/deep/er/e.csv", "tree/empty"}
     assert snapshot(tmp_path) == before
     assert run("add", archive, tmp_path / "n.txt", "--into", "tree/deep", "--verify")[0] == 0
     assert held(archive)["tree/deep/n.txt"] == b"new"

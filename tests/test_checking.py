@@ -157,7 +157,7 @@ def test_several_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixtu
     assert "is intact" in out and "1 of 5 items" in out and "2 items are damaged. 2 items can't be read." in out
     assert "is not an archive" in err and "sum.txt" in err
     assert main(["check", "--json", str(good), str(bad)]) == 1
-    first, second = json.loads(capsys.readouterr().out)
+    first, second = json.loads(capsys.readouterr().out)["result"]
     assert first["damaged"] == 0 and {"path": "tree/a.txt", "result": "intact"} in first["items"]
     assert {"path": "sum.txt", "result": "damaged"} in second["items"] and second["damaged"] == second[
         "unreadable"

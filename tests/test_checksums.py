@@ -138,7 +138,7 @@ def test_on_the_command_line(
     capsys.readouterr()
     Path("a b").write_bytes(b"another")
     assert main(["sum", "--check", "--json", "SUMS"]) == 1
-    told = json.loads(capsys.readouterr().out.partition("]")[0] + "]")
+    told = json.loads(capsys.readouterr().out)["result"]
     assert [each["result"] for each in told] == ["differs", "differs"]
     assert main(["sum", "a b", "none"]) == 1
     assert "Could not read “none”: it is not there." in capsys.readouterr().err
@@ -221,7 +221,7 @@ def test_what_was_computed_is_kept_until_the_file_changes(tmp_path: Path, monkey
 def test_of_files_in_an_archive(tmp_path: Path, fmt: str, capsys: pytest.CaptureFixture[str]) -> None:
     archive = packed(tmp_path, fmt)
     assert main(["sum", "--inside", "--json", "--algorithm", "md5", str(archive)]) == 0
-    value = json.loads(capsys.readouterr().out)
+    value = json.loads(capsys.readouterr().out)["result"]
     files = {each["file"]: each["MD5"] for each in value}
     wanted = {path: hashlib.md5(data or b"").hexdigest() for path, data in held(archive).items()}
     assert {path: digest for path, digest in files.items() if path in wanted} == files and len(files) >= 5
@@ -258,11 +258,11 @@ def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, monk
     how.paste.setPlainText("1" + sha[1:])
     near = "1" if sha[0] != "1" else "2"
     how.paste.setPlainText(near + sha[1:])
-    assert to.verdict.text().startswith("Nearly that of “a.iso”: character 1 differs.") and to.more.text().startswith(
-        f"[{sha[0]}]"
-    )
+    assert to.verdict.text().startswith(
+        "Almost the checksum of “a.iso”: character 1 differs."
+    ) and to.more.text().startswith(f"[{sha[0]}]")
     how.paste.setPlainText("not a checksum")
-    assert how.told.text() == "This is no checksum." and to.verdict.text() == "3 files read"
+    assert how.told.text() == "This isn't a checksum." and to.verdict.text() == "3 files read"
     how.paste.setPlainText(expected(b"third")[Algorithm.MD5])
     assert to.go.text() == "Compare" and to.verdict.text() == "3 files read"
     to.go.click()
@@ -271,6 +271,12 @@ def test_the_page(window: Window, settle: Settle, stand: Stand, home: Path, monk
     how.paste.setPlainText(f"{sha}  a.iso\n{sha}  b.iso\n{'0' * 64}  z.iso")
     assert to.verdict.text() == "1 of 3 checksums matches." and to.list.count() == 6
     how.paste.setPlainText("")
+    (home / "a.iso").write_bytes(b"TEST")
+    window.workspace.refresh()
+    settle()
+    assert to.verdict.text() == "Not computed yet" and to.go.text() == "Compute checksums"
+    to.go.click()
+    settle()
     for name in ("list.sha256", "nowhere/x"):
         monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, name=name: (str(home / name), ""))
         to.save.click()

@@ -158,7 +158,7 @@ def test_each_difference_is_told(tmp_path: Path, capsys: pytest.CaptureFixture[s
         file.write(b"X")
     os.utime(folder / "unread", (10**9, 10**9))
     assert main(["compare", "--json", str(archive), str(folder)]) == 1
-    value = json.loads(capsys.readouterr().out)
+    value = json.loads(capsys.readouterr().out)["result"]
     found = {item["path"]: (item["result"], item["differs"], item["newer"]) for item in value["items"]}
     assert found == {
         "tree/newer": ("differs", ["size"], "there"),

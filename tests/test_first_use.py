@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 import zipfile
 from itertools import pairwise
@@ -232,9 +233,11 @@ def test_drops_work_on_every_column(window: Window, settle: Settle, stand: Stand
 
 def test_the_guide_is_in_the_window(window: Window) -> None:
     """Every page is there, can be found by its words, and is the very file of the documents."""
-    assert [(ROOT / "docs" / "guide" / p.name).read_text("utf-8") for p in sorted((ROOT / "docs/guide").iterdir())] == [
-        words for _, words in pages()
-    ]
+    files = sorted((ROOT / "docs" / "guide").iterdir())
+    texts = [path.read_text("utf-8") for path in files]
+    pictures = [re.findall(r"^!\[.+\]\((.+)\)$", words, re.MULTILINE) for words in texts]
+    assert all(len(each) == 1 and (files[0].resolve().parent / each[0]).is_file() for each in pictures)
+    assert [re.sub(r"!\[.*\n\n", "", words) for words in texts] == [words for _, words in pages()]
     window.window_actions["help"].trigger()
     shown = window._help
     assert shown is not None and shown.isVisible()
@@ -268,7 +271,7 @@ def test_another_window_opens_at_the_same_place(
     for place in (home / "work", home / "work" / "x.zip"):
         stand(place)
         window.window_actions["new_window"].trigger()
-        assert started.pop() == (sys.executable, ["-m", "rundlet", str(place)])
+        assert started.pop() == (sys.executable, ["-m", "rundlet", "--new-window", str(place)])
 
 
 def test_what_matters_of_packing_needs_no_scrolling(window: Window, settle: Settle, stand: Stand, home: Path) -> None:

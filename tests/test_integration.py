@@ -4,20 +4,26 @@ from __future__ import annotations
 
 import configparser
 import json
+import shlex
 import shutil
 import subprocess
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
+from xml.etree import ElementTree as ET
 
 import pytest
 from PySide6.QtCore import QXmlStreamReader
+from PySide6.QtGui import QImage, QPainter
+from PySide6.QtSvg import QSvgRenderer
 
 from rundlet.cli.main import VERBS, main
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.desktop.pages.checks_page import ChecksTarget
 from rundlet.desktop.pages.pack_target import PackTarget
 from rundlet.integration.files import MIME_TYPES, all_files, desktop_entry
+from rundlet.integration.icons import PIXELS, icon_path, pixel_icon
+from rundlet.integration.menus import ENTRIES
 from support import packed
 
 if TYPE_CHECKING:
@@ -44,11 +50,54 @@ def test_installed_and_removed_without_a_trace(data: Path, capsys: pytest.Captur
         assert (data / name).is_file()
     capsys.readouterr()
     assert main(["desktop", "status", "--json"]) == 0
-    assert {each["presence"] for each in json.loads(capsys.readouterr().out)} == {"there"}
+    assert {each["presence"] for each in json.loads(capsys.readouterr().out)["result"]} == {"there"}
     assert main(["desktop", "install"]) == 0  # once more does no harm
     assert main(["desktop", "remove"]) == 0
     assert everything(data) == [] and everything(data.parent / "state") == []
     assert main(["desktop", "remove"]) == 0
+
+
+def test_the_icon_in_pixels_is_the_drawing() -> None:
+    renderer = QSvgRenderer(str(icon_path()))
+    for side in PIXELS:
+        kept = QImage(str(pixel_icon(side)))
+        drawn = QImage(side, side, QImage.Format.Format_ARGB32)
+        drawn.fill(0)
+        painter = QPainter(drawn)
+        renderer.render(painter)
+        painter.end()
+        assert kept.convertToFormat(QImage.Format.Format_ARGB32) == drawn, "run scripts/make_icons.py"
+        assert all_files("rundlet")[f"icons/hicolor/{side}x{side}/apps/rundlet.png"] == pixel_icon(side).read_bytes()
+
+
+def test_files_for_packages(data: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["desktop", "files"]) == 2
+    assert main(["desktop", "files", "--into", str(tmp_path / "share2")]) == 0
+    assert {name for name in everything(tmp_path / "share2") if (tmp_path / "share2" / name).is_file()} == set(
+        all_files("rundlet")
+    )
+
+
+def test_custom_actions_among_those_of_others(data: Path) -> None:
+    """A file manager that keeps all of them in one file: ours come and go, the others stay; what is no such file is left."""
+    file = data.parent / "config" / "Thunar" / "uca.xml"
+    assert main(["desktop", "install"]) == 0 and not file.parent.exists()  # where it is not used, nothing is made
+    file.parent.mkdir(parents=True)
+    theirs = "<actions><action><name>Mine</name><unique-id>1-2</unique-id><command>x %f</command></action></actions>"
+    file.write_text(theirs)
+    for _ in range(2):
+        assert main(["desktop", "install"]) == 0
+        names = [each.findtext("name") for each in ET.parse(file).getroot()]
+        assert names == ["Mine", *(words for _, words, _ in ENTRIES)]
+        assert all(
+            shutil.which(shlex.split(each.findtext("command") or "")[0]) for each in ET.parse(file).getroot()[1:]
+        )
+    assert main(["desktop", "remove"]) == 0
+    assert [each.findtext("name") for each in ET.parse(file).getroot()] == ["Mine"]
+    for broken in ("<actions", "<other/>"):
+        file.write_text(broken)
+        assert main(["desktop", "install"]) == 0 and main(["desktop", "remove"]) == 0
+        assert file.read_text() == broken
 
 
 def test_what_others_put_there_stays(data: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -179,6 +228,28 @@ def test_opened_for_a_task(window: Window, settle: Settle, home: Path, task: str
         assert isinstance(page, ChecksTarget) and page.verdict.text() == "1 of 1 archive is intact."
     else:
         assert window.target.go.text() == "Unpack 1 archive"
+
+
+def test_what_can_not_be_selected_is_not_begun_later(window: Window, settle: Settle, home: Path) -> None:
+    (home / "in").mkdir()
+    window.begin([home / "x.zip"], "unpack-here")  # which comes later
+    settle()
+    archive = packed(home, "zip")
+    hidden = archive.with_name(".x.zip")
+    shutil.copy(archive, hidden)
+    window.workspace.choose([archive])
+    settle()
+    assert window.workspace.selector.paths() == (archive,)
+    window.begin([hidden], "unpack-here")  # which is not shown
+    settle()
+    window.begin([home / "in"])
+    settle()
+    window.workspace.show_hidden = True
+    settle()
+    window.workspace.choose([hidden])
+    settle()
+    assert window.workspace.selector.paths() == (hidden,)
+    assert not window.jobs.running and not window.history.journal.records()
 
 
 def test_as_a_program(tmp_path: Path) -> None:

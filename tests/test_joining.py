@@ -51,7 +51,7 @@ def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     assert main(["join", "--dry-run", "--json", str(part), str(tmp_path / "x")]) == 1
     told, said = capsys.readouterr()
     assert "Part 2 is not all here: 0 of 100,000 bytes." in said and "Part 3 is not all here: 10 of" in said
-    assert [each["there"] for each in json.loads(told)["parts"]] == [SIZE, 0, 10, 123]
+    assert [each["there"] for each in json.loads(told)["result"]["parts"]] == [SIZE, 0, 10, 123]
     assert main(["join", str(part), str(tmp_path / "x")]) == 2
     assert "Part 2, “film.mkv.002”, is not here" in capsys.readouterr().err and not (tmp_path / "x").exists()
     assert main(["join", str(out), str(tmp_path / "x")]) == 2

@@ -250,7 +250,7 @@ def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     assert main(["salvage", str(broken), str(out)]) == 2  # its name is taken
     capsys.readouterr()
     assert main(["salvage", "--json", "--damaged-too", "--on-clash", "rename", str(broken), str(out)]) == 1
-    value = json.loads(capsys.readouterr().out)
+    value = json.loads(capsys.readouterr().out)["result"]
     assert (value["parts"], value["damaged"], value["files"]) == (3, 3, len(found))
     first, second = (Path(path) for path in value["created"])
     assert second.name == f"{first.stem} report.txt" and first != out and value["taken_over"] == len(found)

@@ -663,3 +663,29 @@ def test_keys_say_why_they_can_not(window: Window, settle: Settle, stand: Stand,
     settle()
     found = held(archive, "word")
     assert "tree/a.txt" not in found and "tree/b.bin" in found
+
+
+def test_what_can_not_be_planned_is_taken_back_also_while_narrowed(
+    window: Window, settle: Settle, stand: Stand, home: Path
+) -> None:
+    """A folder that was put in just now is moved onto a file: it stays where it was; rows that are gone are not selected."""
+    stand(packed(home, "zip"))
+    changing = window.workspace.changing
+    path = changing.new_folder("", 0)
+    settle()
+    window.finder.setText("a")
+    window.source.view.selectAll()
+    settle()
+    listing = window.workspace.listing
+    assert isinstance(listing, ArchiveListing) and window.workspace.selection.nodes
+    staging = changing.staging
+    assert staging is not None
+    changing.move([listing.tree.find(path) or 0], "tree/a.txt")
+    settle()
+    assert [change.path for change in staging.changes] == [path] and changing.plan is not None
+    assert "is a file, so nothing can be put into it" in window.source.notice.words.text()
+    changing.discard(staging.changes)
+    settle()
+    listing = window.workspace.listing
+    assert isinstance(listing, ArchiveListing) and changing.count == 0
+    assert max(window.workspace.selection.nodes) < len(listing.tree)

@@ -31,7 +31,9 @@ from rundlet.core.formats.tar import first_reading as listing
 from rundlet.core.formats.tar import index as cache
 from rundlet.core.formats.tar.headers import checksums_fit, is_header
 from rundlet.core.formats.tar.reader import TarReader
+from rundlet.core.limits import Limits
 from rundlet.core.model.entry import Kind
+from rundlet.core.model.opening import Opening
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.streams.sources import MemorySource
@@ -781,7 +783,6 @@ def test_a_listing_is_kept_and_used_again(tmp_path: Path, monkeypatch: pytest.Mo
     assert len(list(second.units(np.arange(len(second.catalog))))) > 1
     for reader in (first, second):
         reader.close()
-    monkeypatch.setattr(cache, "INDEX_TOTAL", 10)
     monkeypatch.undo()
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     monkeypatch.setattr(cache, "INDEX_FROM", 1)
@@ -790,9 +791,8 @@ def test_a_listing_is_kept_and_used_again(tmp_path: Path, monkeypatch: pytest.Mo
     third = open_archive(archive)
     assert list(third.catalog) == list(first.catalog)
     third.close()
-    monkeypatch.setattr(cache, "INDEX_TOTAL", 10)
     archive.touch()
-    open_archive(archive).close()
+    open_archive(archive, Opening(limits=Limits(index_bytes=10))).close()
     assert not list(cache.cache_folder().iterdir())
 
 

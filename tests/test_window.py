@@ -12,11 +12,12 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from dataclasses import replace
+from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import pytest
-from PySide6.QtCore import QMimeData, QPoint, QPointF, QRect, Qt, QUrl
+from PySide6.QtCore import QDate, QMimeData, QPoint, QPointF, QRect, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
@@ -33,15 +34,17 @@ from PySide6.QtWidgets import (
 )
 
 import rundlet
+from rundlet.cli.main import main
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.fs.create_rename import new_folder
 from rundlet.core.jobs.findings import Reason, issue
 from rundlet.core.jobs.outcomes import FolderMade, Outcome, Packed
 from rundlet.core.model.file_type import FileType
 from rundlet.core.model.format_info import WriteOptions
-from rundlet.core.plans.pack_plan import plan_pack
+from rundlet.core.plans.pack_plan import dated_stem, plan_pack
 from rundlet.core.plans.unpack_plan import Afterwards, UnpackClash
 from rundlet.core.text import quoted
+from rundlet.core.userdata.journal import Journal
 from rundlet.core.work.packer import pack
 from rundlet.desktop import window as window_module
 from rundlet.desktop.actions import ACTIONS, LIST_ACTIONS, LIST_KEYS, keys_in_words
@@ -50,7 +53,7 @@ from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.locations.place import Place
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.theme.theme import theme
-from support import Raw, make_tree, pack_to, raw_zip, snapshot
+from support import Raw, held, make_tree, pack_to, raw_zip, snapshot
 from windows import CTRL, LEFT, NONE, SHIFT, Settle, Stand, chosen, click, files_in, middle, row
 
 if TYPE_CHECKING:
@@ -1313,3 +1316,70 @@ def test_told_to_end_it_clears_up(window: Window, qtbot: QtBot, stand: Stand, ho
         assert [path.name for path in home.iterdir() if not path.name.startswith(".")] == ["zeros"]
     finally:
         os.close(signal.set_wakeup_fd(-1))
+
+
+def test_done_again_from_the_log(window: Window, settle: Settle, stand: Stand, home: Path, qtbot: QtBot) -> None:
+    """A monthly job in one press: the same items in the same way, under a name with the date; a lock is asked for anew."""
+    (home / "notes").mkdir()
+    for name in ("a.txt", "b.tmp"):
+        (home / "notes" / name).write_text(name)
+    (home / "made").mkdir()
+    window.workspace.packing.set_format_and_level("tar.gz", 3)
+    stand(home)
+    click(window, "notes")
+    settle()
+    window.workspace.packing.change(lambda form: setattr(form, "exclude", ("*.tmp",)))
+    window.workspace.packing.set_folder(home / "made")
+    window.target.go.click()
+    settle()
+    window.workspace.packing.change(lambda form: setattr(form, "exclude", ()))
+    window.workspace.packing.set_format_and_level("zip", 9)
+    (home / "notes" / "c.txt").write_text("new")
+    today = QDate.currentDate().toString("yyyy-MM-dd")
+    for stem in ("notes", "notes 2026-01-31", "notes_2026-01-31 (2)"):
+        assert dated_stem(stem, date(2026, 2, 28)) == "notes 2026-02-28"
+    assert dated_stem("2026-01-31", date(2026, 2, 28)) == "2026-01-31 2026-02-28"
+    for name in (f"notes {today}.tar.gz", f"notes {today} (2).tar.gz"):
+        stand(home / "made")
+        window.history.open_log()
+        settle()
+        log = window.history.log
+        assert log is not None and log.again_button.isVisible()
+        log.again_button.click()
+        qtbot.waitUntil((home / "made" / name).exists, timeout=20_000)
+        settle()
+        assert set(held(home / "made" / name)) == {"notes", "notes/a.txt", "notes/c.txt"}
+        assert not log.isVisible()
+    assert main(["pack", str(home / "cli.zip"), str(home / "notes"), "--level", "0"]) == 0
+    record = Journal().records()[0]
+    assert record.how["fmt"] == "zip" and record.can_be_repeated
+    window.history.open_log()
+    settle()
+    shutil.rmtree(home / "notes")
+    log.again_button.click()
+    settle()
+    assert "“notes” is gone, so this" in log.words.text() and log.isVisible()
+    (home / "secret").write_text("x")
+    log.hide()
+    stand(home)
+    click(window, "secret")
+    settle()
+    window.workspace.packing.set_format_and_level("7z", 5)
+    options = window.how.pack.options
+    options.lock.click()
+    options.lock_box.first.setText("word")
+    options.lock_box.again.setText("word")
+    window.target.go.click()
+    settle()
+    window.history.open_log()
+    settle()
+    log.view.setCurrentIndex(log.model.index(0, 0))
+    assert "word" not in json.dumps(log.model.records[0].how)
+    log.again_button.click()
+    settle()
+    assert (
+        options.lock.isChecked()
+        and not window.target.go.isEnabled()
+        and "was locked" in window.source.notice.words.text()
+    )
+    assert window.workspace.packing.form.stem == f"secret {today}"

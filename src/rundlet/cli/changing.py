@@ -9,10 +9,10 @@ from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from rundlet.cli.archives import given_password
+from rundlet.cli.archives import asked, at_a_terminal, given_password
 from rundlet.cli.reading import add_password
 from rundlet.cli.render import Output, issue_values, note, outcome_value, with_progress
-from rundlet.core.errors import PlanError
+from rundlet.core.errors import PasswordNeeded, PlanError
 from rundlet.core.formats.detect import open_archive
 from rundlet.core.jobs.job import Job
 from rundlet.core.model.format_info import WriteOptions
@@ -59,8 +59,8 @@ def run_change(
         level: of what is added; None for the format's usual one.
         source: where what is added comes from, for the log.
     """
-    password = given_password(options) or ""
     archive = Path(os.path.abspath(options.archive)).resolve()
+    password = given_password(options) or _asked_if_locked(archive) or ""
 
     def plan(job: Job) -> ChangePlan:
         with closing(open_changeable(archive, password, job)) as reader:
@@ -89,6 +89,22 @@ def run_change(
     saved = say("Saved {target}: {bytes_out:size}.", target=outcome.target, bytes_out=outcome.bytes_out)
     output.say(joined([saved, changed_words(outcome)]))
     return int(output.issues(outcome.issues))
+
+
+def _asked_if_locked(archive: Path) -> str | None:
+    """The password of an archive that is locked, asked for at the terminal; None where there is none, or it is not locked.
+
+    Raises:
+        RundletError: when it can't be opened.
+    """
+    if not at_a_terminal():
+        return None
+    try:
+        with closing(with_progress(lambda job: open_archive(archive, Opening(job=job)))) as reader:
+            locked = bool(reader.catalog.encrypted.any())
+    except PasswordNeeded:
+        locked = True
+    return asked(archive.name) if locked else None
 
 
 def _show_plan(plan: ChangePlan, output: Output) -> None:

@@ -10,19 +10,30 @@ from rundlet.cli.archives import given_password, open_given
 from rundlet.cli.reading import add_reading
 from rundlet.cli.render import Output, issue_values, outcome_value, with_progress
 from rundlet.core.errors import RundletError
-from rundlet.core.text import plain_path
+from rundlet.core.text import plain_path, shown
 from rundlet.core.work.checker import Verdict, check
-from rundlet.presentation.checks import report_values
+from rundlet.presentation.checks import VERDICTS, report_values
 from rundlet.presentation.outcomes import verdict
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.jobs.outcomes import Checked
 
+EXAMPLES = (
+    ("Check an archive", "rundlet check photos.zip"),
+    ("Check many, and say only what is wrong", "rundlet check -q backups/*.7z"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet check`` takes."""
-    parser.add_argument("archive", type=Path, nargs="+")
+    parser.add_argument(
+        "archive",
+        type=Path,
+        nargs="+",
+        metavar="ARCHIVE",
+        help="an archive, or any of its parts; “-” for standard input",
+    )
     add_reading(parser)
 
 
@@ -38,11 +49,12 @@ def run(options: argparse.Namespace, output: Output) -> int:
             if len(options.archive) == 1:
                 raise
             output.line(error)
-            value, is_wrong = {"archive": str(archive), "error": str(error)}, True
-        values.append(value)
+            is_wrong = True
+        else:
+            values.append(value)
         wrong |= is_wrong
     if output.json:
-        output.value(values if len(values) > 1 else values[0])
+        output.value(values)
     return int(wrong)
 
 
@@ -51,13 +63,15 @@ def _check(
 ) -> tuple[dict[str, Any], bool]:
     """Check one; what programs are told of it, and whether anything is wrong."""
     found: list[tuple[str, Verdict]] = []
-    reader = open_given(archive, options, password)
+    reader, _ = open_given(archive, options, password)
 
     def tell(row: int, judged: Verdict) -> None:
-        found.append((plain_path(reader.catalog.path(row)), judged))
+        path = plain_path(reader.catalog.path(row))
+        found.append((path, judged))
+        output.detail(f"{VERDICTS[judged][0]}  {shown(path)}")
 
     def work(job: Job) -> Checked:
-        return check(reader, job, tell=tell if output.json else None)
+        return check(reader, job, tell=tell if output.json or options.verbose else None)
 
     try:
         outcome = with_progress(work)

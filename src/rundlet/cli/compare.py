@@ -20,6 +20,11 @@ from rundlet.presentation.outcomes import compared_words
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
 
+EXAMPLES = (
+    ("Is all of the folder in the archive?", "rundlet compare photos.zip photos"),
+    ("Byte for byte", "rundlet compare --certain photos.zip photos"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet compare`` takes."""
@@ -33,13 +38,13 @@ def run(options: argparse.Namespace, output: Output) -> int:
     """Compare; 0 when both are the same, 1 when not."""
     password, started = given_password(options), time.monotonic()
     with ExitStack() as held:
-        reader = held.enter_context(closing(open_given(options.archive, options, password)))
+        reader = held.enter_context(closing(open_given(options.archive, options, password)[0]))
         here = ArchiveSide(reader)
         if options.other.is_dir():
             folder, only = names_in(options.other.absolute(), ArchiveTree(reader.catalog))
             there: Side = with_progress(lambda job: FolderSide(folder, only, job))
         else:
-            there = ArchiveSide(held.enter_context(closing(open_given(options.other, options, password))))
+            there = ArchiveSide(held.enter_context(closing(open_given(options.other, options, password)[0])))
         found = with_progress(lambda job: compare(here, there, job, certain=options.certain))
         outcome = outcome_of(found, options.archive, started)
         states = (State.DIFFERS, State.MOVED, State.ONLY_HERE, State.ONLY_THERE)
@@ -50,6 +55,6 @@ def run(options: argparse.Namespace, output: Output) -> int:
             value |= {name: getattr(outcome, name) for name in facts}
             output.value(value | {"items": comparison_values(found), "issues": issue_values(found.issues)})
         for row in rows:
-            output.say(item_line(found, row))
+            output.data(item_line(found, row))
         output.say(compared_words(outcome))
     return int(bool(rows) | output.issues(found.issues))

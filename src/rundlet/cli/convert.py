@@ -9,9 +9,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rundlet.cli.archives import given_password, open_given
-from rundlet.cli.matching import matching
+from rundlet.cli.matching import chosen_rows
 from rundlet.cli.pack import add_making, format_of, show_packed, show_plan
-from rundlet.cli.reading import add_reading
+from rundlet.cli.reading import add_only, add_reading
 from rundlet.cli.render import note, with_progress
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.entry_contents import ArchiveContents
@@ -25,12 +25,17 @@ if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.plans.pack_plan import PackPlan
 
+EXAMPLES = (
+    ("The same content as 7z", "rundlet convert photos.zip photos.7z"),
+    ("Without its lock", "rundlet convert --unlock diary.7z diary.zip"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet convert`` takes."""
     parser.add_argument("archive", type=Path, metavar="ARCHIVE")
     parser.add_argument("out", type=Path, metavar="OUT", help="the archive to make")
-    parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="only the items that match")
+    add_only(parser)
     parser.add_argument(
         "--new-password-stdin",
         action="store_true",
@@ -56,8 +61,11 @@ def run(options: argparse.Namespace, output: Output) -> int:
         password="" if options.unlock else new,
         hide_names=options.hide_names,
     )
-    with closing(open_given(options.archive, options, password)) as reader:
-        rows = matching(reader, options.only) if options.only else list(range(len(reader.catalog)))
+    reader, password = open_given(options.archive, options, password)
+    if not (options.unlock or options.new_password_stdin):
+        write = replace(write, password=password or "")
+    with closing(reader):
+        rows = chosen_rows(reader, options)
         if not (reader.catalog.encrypted[rows].any() or reader.names_hidden or options.new_password_stdin):
             write = replace(write, password="")  # a password that was given, but was not needed
         contents = ArchiveContents(reader, rows)

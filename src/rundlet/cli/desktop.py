@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rundlet.core.errors import PlanError
 from rundlet.core.text import shown
-from rundlet.integration.installer import Presence, install, remove, status
+from rundlet.integration.installer import Presence, install, remove, status, write_files
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
@@ -19,14 +21,30 @@ _WORDS = {
     Presence.MISSING: "{path}: is missing",
 }
 
+EXAMPLES = (
+    ("Into the menu", "rundlet desktop install"),
+    ("Away again, without a trace", "rundlet desktop remove"),
+    ("For those who make packages", "rundlet desktop files --into share"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet desktop`` takes."""
-    parser.add_argument("what", choices=["install", "remove", "status"], help="what is to be done")
+    parser.add_argument("what", choices=["install", "remove", "status", "files"], help="what is to be done")
+    parser.add_argument(
+        "--into", type=Path, metavar="DIR", help="with files: the folder for what packages put into share"
+    )
 
 
 def run(options: argparse.Namespace, output: Output) -> int:
     """Do it; 1 when not all of it is there, or not all of it could go."""
+    if options.what == "files":
+        if options.into is None:
+            raise PlanError("Say where the files are to be written, with --into.")
+        written = write_files(options.into)
+        output.say(say("Wrote {count:file|files} into {into}.", count=len(written), into=options.into))
+        output.value([{"path": str(path), "presence": Presence.THERE.value} for path in written])
+        return 0
     if options.what == "remove":
         stays = remove()
         for path in stays:
@@ -37,7 +55,7 @@ def run(options: argparse.Namespace, output: Output) -> int:
         return int(bool(stays))
     found = install() if options.what == "install" else status()
     for each in found:
-        output.say(say(_WORDS[each.presence], path=shown(str(each.path))))
+        output.data(say(_WORDS[each.presence], path=shown(str(each.path))))
     if output.json:
         output.value([{"path": str(each.path), "presence": each.presence.value} for each in found])
     return int(any(each.presence is not Presence.THERE for each in found))

@@ -16,12 +16,19 @@ from rundlet.presentation.sentences import say
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
 
+EXAMPLES = (("Make the file that was split", "rundlet join film.mkv.001 film.mkv"),)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet join`` takes."""
     parser.add_argument("part", type=Path, metavar="PART", help="any one of the parts")
     parser.add_argument("out", type=Path, metavar="OUT", help="the file to make")
-    parser.add_argument("--on-clash", choices=[rule.value for rule in PackClash], default=PackClash.REFUSE.value)
+    parser.add_argument(
+        "--on-clash",
+        choices=[rule.value for rule in PackClash],
+        default=PackClash.REFUSE.value,
+        help="what happens when the name is taken",
+    )
     parser.add_argument("--dry-run", action="store_true", help="say what would be done, and do nothing")
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rundlet.cli.reading import add_reading
+from rundlet.cli.render import issue_values
 from rundlet.core.errors import RundletError
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Entry, Kind
 from rundlet.core.text import iso_time, shown, size
@@ -18,10 +19,18 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.model.catalog import Catalog
 
+EXAMPLES = (
+    ("See what is in an archive", "rundlet list photos.zip"),
+    ("The same for a program", "rundlet list --json photos.zip"),
+    ("What is in an archive that another program sends", "fetch-it | rundlet list -"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet list`` takes."""
-    parser.add_argument("archive", type=Path)
+    parser.add_argument(
+        "archive", type=Path, metavar="ARCHIVE", help="the archive, or any of its parts; “-” for standard input"
+    )
     add_reading(parser)
 
 
@@ -33,11 +42,11 @@ def run(options: argparse.Namespace, output: Output) -> int:
 
     printer = _Printer(output)
     found = None if output.json else printer.show
-    reader = open_given(options.archive, options, given_password(options), found, keeps=False)
+    reader, _ = open_given(options.archive, options, given_password(options), found, keeps=False, names_only=True)
     try:
         if output.json:
             entries = [_value(entry, _target(reader, entry)) for entry in reader.catalog]
-            output.value({"format": reader.info.id, "entries": entries})
+            output.value({"format": reader.info.id, "items": entries, "issues": issue_values(reader.notices)})
         else:
             printer.finish(reader)
         return int(output.issues(reader.notices))
@@ -47,7 +56,7 @@ def run(options: argparse.Namespace, output: Output) -> int:
 
 def _small(options: argparse.Namespace) -> list[Entry] | None:
     """The entries, where that takes no more than a look at a small ordinary zip."""
-    if options.password_stdin or options.code_page is not None:
+    if options.password_stdin or options.password_fd is not None or options.code_page is not None:
         return None
     from rundlet.core.formats.small_zip import list_small_zip
 
@@ -57,7 +66,7 @@ def _small(options: argparse.Namespace) -> list[Entry] | None:
 def _list_small(archive: Path, entries: list[Entry], output: Output) -> int:
     printer = _Printer(output)
     if output.json:
-        output.value({"format": "zip", "entries": [_value(entry, None) for entry in entries]})
+        output.value({"format": "zip", "items": [_value(entry, None) for entry in entries], "issues": []})
         return 0
     for entry in entries:
         printer.line(entry, None)
@@ -121,4 +130,4 @@ class _Printer:
             when = datetime.fromtimestamp(entry.mtime_ns // 1_000_000_000, UTC).astimezone().strftime("%Y-%m-%d %H:%M")
         arrow = f" → {shown(target)}" if target is not None else ""
         how_large = "folder" if entry.kind == Kind.DIR else size(entry.size)
-        self._output.say(f"{how_large:>10}  {when:16}  {shown(entry.path)}{arrow}")
+        self._output.data(f"{how_large:>10}  {when:16}  {shown(entry.path)}{arrow}")

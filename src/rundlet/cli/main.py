@@ -8,13 +8,15 @@ import errno
 import gc
 import importlib
 import os
+import signal
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from types import ModuleType
 from typing import NoReturn
 
 from rundlet import __version__
 from rundlet.core.errors import Cancelled, RundletError
+from rundlet.core.sentences import fill
 from rundlet.presentation.sentences import say
 
 DONE, PROBLEMS, FAILED = 0, 1, 2
@@ -38,12 +40,14 @@ VERBS = (
 )
 """Each is a module of its name, loaded when it is wanted: the window does without them."""
 
-_TASKS = ("--pack", "--unpack", "--check")
+_TASKS = ("--pack", "--unpack", "--unpack-here", "--check")
 """What the window is opened for, by the entries of the desktop's menus."""
 
 _USAGE = """\
 usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
+       rundlet --new-window [FILE ...]          open one more window, where one is open already
        rundlet --pack|--unpack|--check FILE ... open it with these selected, to pack, unpack or check them
+       rundlet --unpack-here FILE ...           open it, and unpack these beside where they are
        rundlet list ARCHIVE                     list what is in an archive
        rundlet pack OUT ITEM ...                make an archive
        rundlet unpack ARCHIVE ...               unpack an archive
@@ -62,40 +66,90 @@ usage: rundlet [FOLDER | ARCHIVE | FILE ...]    open the window
        rundlet help [VERB]                      show how to use it
        rundlet --version
 
-"rundlet VERB --help" says more."""
+"rundlet VERB --help" says more, with examples."""
+
+
+_UNKNOWN = "unrecognized arguments: "  # how the parser begins to say that
+
+
+class _Wrong(Exception):
+    """The words after a verb are not what it takes."""
 
 
 class _Parser(argparse.ArgumentParser):
-    """Says what is wrong in one line."""
+    """Says what is wrong in one line, and what may have been meant."""
 
     def error(self, message: str) -> NoReturn:
-        self.exit(
-            FAILED, "rundlet: " + say("{message}; “{prog} --help” says more", message=message, prog=self.prog) + "\n"
-        )
+        meant = ""
+        if message.startswith(_UNKNOWN):
+            word = message.removeprefix(_UNKNOWN).split()[0].partition("=")[0]
+            message = say("there is no option “{word}”", word=word) if word.startswith("-") else message
+            meant = _nearest(word, self._option_string_actions)
+        said = say("{message}; did you mean “{meant}”?", message=message, meant=meant) if meant else message + "."
+        raise _Wrong(say("{said} “{prog} --help” says more.", said=said, prog=self.prog))
+
+
+class _Help(argparse.RawDescriptionHelpFormatter):
+    """Says the defaults."""
+
+    def _get_help_string(self, action: argparse.Action) -> str:
+        return help_of(action)
+
+
+def help_of(action: argparse.Action) -> str:
+    """What an option does, with its default where there is one to speak of."""
+    words = action.help or ""
+    has_default = action.option_strings and action.default and not isinstance(action.default, bool | list)
+    if not has_default or "default" in words:
+        return words
+    return fill("{words} (default: {default})", {"words": words, "default": str(action.default)})
+
+
+def _nearest(word: str, known: Iterable[str]) -> str:
+    """The known word that looks most like this one, or ""."""
+    import difflib  # only where something was mistyped
+
+    return next(iter(difflib.get_close_matches(word, list(known), n=1)), "")
 
 
 def _module(verb: str) -> ModuleType:
     return importlib.import_module(f"rundlet.cli.{verb}")
 
 
+def examples_of(verb: str) -> Sequence[tuple[str, str]]:
+    """What is done, and the line that does it."""
+    examples: Sequence[tuple[str, str]] = getattr(_module(verb), "EXAMPLES", ())
+    return examples
+
+
 def parser_for(verb: str) -> argparse.ArgumentParser:
     """The parser of one verb."""
     module = _module(verb)
-    parser = _Parser(prog=f"rundlet {verb}", description=module.__doc__, allow_abbrev=False)
-    parser.add_argument("--json", action="store_true", help="print JSON for programs")
+    lines = [f"  {line}\n      {what}" for what, line in examples_of(verb)]
+    parser = _Parser(
+        prog=f"rundlet {verb}",
+        description=module.__doc__,
+        epilog="examples:\n" + "\n".join(lines),
+        formatter_class=_Help,
+        allow_abbrev=False,
+    )
+    parser.add_argument("--json", action="store_true", help="print one JSON object for programs")
+    much = parser.add_mutually_exclusive_group()
+    much.add_argument("-q", "--quiet", action="store_true", help="say only what was asked for and what went wrong")
+    much.add_argument("-v", "--verbose", action="store_true", help="name each item, and all that is known of an error")
     module.add_arguments(parser)
     return parser
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    """Run the command and give its exit status: 0 done, 1 done with problems, 2 not done."""
+    """Run the command and give its exit status: 0 done, 1 done with problems, 2 not done, 128 and more ended by a signal."""
     words = list(sys.argv[1:] if arguments is None else arguments)
     _take_any_terminal()
     try:
         return _main(words)
-    except (Cancelled, KeyboardInterrupt):
-        _say("Cancelled. Nothing was left behind.")
-        return FAILED
+    except (Cancelled, KeyboardInterrupt) as stopped:
+        _say(_CANCELLED)
+        return _stopped_by(stopped)
     except BrokenPipeError:
         return _without_output()
     except OSError as error:
@@ -110,6 +164,15 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return _without_output()
 
 
+_NO_MEMORY = "There is not enough memory for this."
+_CANCELLED = "Cancelled. Nothing was left behind."
+
+
+def _stopped_by(stopped: BaseException) -> int:
+    """The exit status that shells know for being ended by a signal, Ctrl+C where it is not known which."""
+    return 128 + int(getattr(stopped, "number", signal.SIGINT))
+
+
 def _main(words: list[str]) -> int:
     first = words[0] if words else ""
     if first in ("--version", "-V"):
@@ -122,22 +185,40 @@ def _main(words: list[str]) -> int:
         return DONE
     if first in VERBS:
         return _run(first, words[1:])
+    if first == "--service":
+        return _open_window([], waits=True)
+    is_new = first == "--new-window"
     task = first.removeprefix("--") if first in _TASKS else ""
-    words = words[1:] if task else words
+    words = words[1:] if task or is_new else words
     for word in words:
         if not os.path.lexists(word):
             return _not_there(word, is_first=word == first)
+    if not is_new and _is_forwarded(words, task):
+        return DONE
     return _open_window(words, task)
+
+
+def _is_forwarded(words: list[str], task: str) -> bool:
+    """Whether a Rundlet that runs already opens it."""
+    if not os.environ.get("DBUS_SESSION_BUS_ADDRESS"):
+        return False
+    from rundlet.integration.forwarding import forward
+
+    return forward(words, task)
 
 
 def _not_there(word: str, *, is_first: bool) -> int:
     """A word that is neither a verb nor anything on the disk."""
-    import difflib  # only where something was mistyped
-
-    meant = difflib.get_close_matches(word, VERBS, n=1) if is_first and not word.startswith("-") else []
+    is_option = word.startswith("-")
+    meant = _nearest(word, (*_TASKS, "--new-window", "--help", "--version") if is_option else VERBS if is_first else ())
     if meant:
-        _say(say("There is no verb “{word}”. Did you mean “{meant}”?", word=word, meant=meant[0]))
-    elif word.startswith("-"):
+        words = (
+            "There is no option “{word}”. Did you mean “{meant}”?"
+            if is_option
+            else "There is no verb “{word}”. Did you mean “{meant}”?"
+        )
+        _say(say(words, word=word, meant=meant))
+    elif is_option:
         _say(say("There is no option “{word}”; “rundlet --help” says what there is.", word=word))
     else:
         _say(say("There is no file, folder or verb “{word}”; “rundlet --help” says what there is.", word=word))
@@ -165,26 +246,34 @@ def _without_output() -> int:
     return FAILED
 
 
-def _open_window(words: list[str], task: str = "") -> int:
+def _open_window(words: list[str], task: str = "", *, waits: bool = False) -> int:
     platform = os.environ.get("QT_QPA_PLATFORM", "")
     if not (platform or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
         _say("There is no display to open a window on; “rundlet --help” says what works without.")
         return FAILED
-    if (platform or "xcb").startswith("xcb") and not (os.environ.get("WAYLAND_DISPLAY") and not platform):
-        import ctypes
-
-        try:
-            ctypes.CDLL("libxcb-cursor.so.0")
-        except OSError:  # the toolkit would end the process without a word that helps
-            _say("The window can't start, as a part of the system is missing: install the package libxcb-cursor0.")
-            return FAILED
+    if not _has_libraries(platform or ("wayland" if os.environ.get("WAYLAND_DISPLAY") else "xcb")):
+        return FAILED
     gc.disable()  # until the window is there: what is loaded stays, and looking it through takes a tenth of the start
     try:
         from rundlet.desktop.app import main as open_window
     except ImportError as error:
         _say(say("The window can't start, as a part of the system is missing: {error}", error=error))
         return FAILED
-    return open_window(words, task)
+    return open_window(words, task, waits=waits)
+
+
+def _has_libraries(platform: str) -> bool:
+    """Whether the system has what the window needs; the toolkit would end the process without a word that helps."""
+    from rundlet.integration.system_libraries import how_to_install, missing
+
+    wanting = missing(platform.partition(":")[0].partition("-")[0]) if platform != "offscreen" else []
+    if wanting:
+        names = ", ".join(library.name for library in wanting)
+        words = "The window can't start, as the system lacks {count:library|libraries}: {names}."
+        _say(say(words, count=len(wanting), names=names))
+        if line := how_to_install(wanting):
+            print(f"  {line}", file=sys.stderr)
+    return not wanting
 
 
 # Workers that wait for each other's turn at the interpreter do not wait for long.
@@ -195,23 +284,35 @@ def _run(verb: str, words: list[str]) -> int:
     from rundlet.cli.render import Output  # with all that the verbs need
     from rundlet.core.fs.unfinished import may_be_left
 
+    output = Output(json="--json" in words)
     try:
-        options = parser_for(verb).parse_args(words)
+        options = parser_for(verb).parse_intermixed_args(words)  # options may stand between the items
     except SystemExit as end:
         return int(end.code or 0)
-    output = Output(json=options.json)
+    except _Wrong as wrong:
+        output.failed(str(wrong), "usage")
+        _say(str(wrong))
+        output.end(verb, FAILED)
+        return FAILED
+    output = Output(json=options.json, quiet=options.quiet, verbose=options.verbose)
     if may_be_left():
         from rundlet.core.fs.recovery import clear_up  # seldom needed, and much to load
 
         clear_up()
     sys.setswitchinterval(_SWITCH_SECONDS)
+    status = FAILED
     try:
-        status: int = _module(verb).run(options, output)
-        sys.stdout.flush()
+        status = _module(verb).run(options, output)
     except RundletError as error:
         output.line(error)
-        return FAILED
     except MemoryError:
-        output.line("There is not enough memory for this.")
-        return FAILED
+        output.failed(_NO_MEMORY, "memory")
+        output.line(_NO_MEMORY)
+    except (Cancelled, KeyboardInterrupt) as stopped:
+        said = str(stopped) or _CANCELLED
+        output.failed(said, "cancelled")
+        output.line(said)
+        status = _stopped_by(stopped)
+    output.end(verb, status)
+    sys.stdout.flush()
     return status

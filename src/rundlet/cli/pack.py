@@ -3,20 +3,23 @@
 from __future__ import annotations
 
 import argparse
+import sys
+from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rundlet.cli.archives import given_password
-from rundlet.cli.reading import add_password, size_argument
+from rundlet.cli.reading import STDIN, add_files_from, add_password, named_items, size_argument
 from rundlet.cli.render import Output, issue_values, note, outcome_value, with_progress
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.detect import WRITABLE, by_ending, by_id
 from rundlet.core.fs.scan import LeaveOut
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
-from rundlet.core.plans.pack_plan import PackClash, PackPlan, plan_pack
+from rundlet.core.plans.pack_plan import PackClash, PackPlan, plan_pack, plan_stream
 from rundlet.core.sentences import fill
 from rundlet.core.text import shown, size
-from rundlet.core.work.packer import pack
+from rundlet.core.userdata.presets import SavedSettings
+from rundlet.core.work.packer import pack, pack_to
 from rundlet.core.work.trial import Point, predicted
 from rundlet.presentation.sentences import say
 
@@ -47,7 +50,12 @@ def add_making(parser: argparse.ArgumentParser) -> None:
     """Add what all verbs take that make an archive."""
     parser.add_argument("--format", help="the format; otherwise it follows the extension of OUT")
     parser.add_argument("--level", type=int, choices=range(10), metavar="0-9", help="0 (uncompressed) to 9 (smallest)")
-    parser.add_argument("--on-clash", choices=[c.value for c in PackClash], default=PackClash.REFUSE.value)
+    parser.add_argument(
+        "--on-clash",
+        choices=[c.value for c in PackClash],
+        default=PackClash.REFUSE.value,
+        help="what happens when the name is taken",
+    )
     parser.add_argument(
         "--part-size", type=size_argument, default=0, metavar="SIZE", help="numbered parts of SIZE, such as 20MB"
     )
@@ -55,10 +63,28 @@ def add_making(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--dry-run", action="store_true", help="say what would be done and do nothing")
 
 
+EXAMPLES = (
+    ("Pack a folder", "rundlet pack photos.zip photos"),
+    ("The smallest 7z, locked, names too", "rundlet pack --level 9 --lock --hide-names diary.7z diary"),
+    ("Parts of 20 MB, checked before they are kept", "rundlet pack --part-size 20MB --verify film.zip film.mkv"),
+    (
+        "The files that another program lists",
+        "find notes -name '*.md' -print0 | rundlet pack --files-from - notes.tar.gz",
+    ),
+    (
+        "Straight to another machine",
+        "rundlet pack --format tar.zst - photos | ssh attic 'rundlet unpack - --into photos'",
+    ),
+)
+
+
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet pack`` takes."""
-    parser.add_argument("out", type=Path, metavar="OUT", help="the archive to make")
-    parser.add_argument("items", type=Path, nargs="+", metavar="ITEM", help="files and folders that go in")
+    parser.add_argument(
+        "out", type=Path, metavar="OUT", help="the archive to make; “-” writes zip or tar to standard output"
+    )
+    parser.add_argument("items", type=Path, nargs="*", metavar="ITEM", help="files and folders that go in")
+    add_files_from(parser, "also what FILE names")
     parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
     parser.add_argument(
         "--method", default="", help="deflate, bzip2, lzma, zstd or xz in zip; lzma2 in 7z, or ppmd for text"
@@ -78,19 +104,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="move the originals to the trash afterwards, once the archive was checked",
     )
     add_making(parser)
-    add_password(parser)
+    add_password(parser, asks=True)
 
 
 def run(options: argparse.Namespace, output: Output) -> int:
     """Pack; 1 when something was left out."""
     info = format_of(options)
-    if str(options.out) == "-":
+    if options.files_from == STDIN and options.password_stdin:
         raise PlanError(
-            "An archive is not written to standard output.", hint="Name a file; “./-” for one of that name."
+            "Standard input can't be the list and the password.", hint="Give the password with --password-fd."
         )
+    items = named_items(options.items, options.files_from)
     password = given_password(options, twice=True)
     if password == "":
-        raise PlanError("The password on standard input is empty.")
+        raise PlanError("The password is empty.")
     write = WriteOptions(
         level=info.default_level if options.level is None else options.level,
         password=password or "",
@@ -99,9 +126,12 @@ def run(options: argparse.Namespace, output: Output) -> int:
         owners=options.keep_owners,
     )
 
+    if str(options.out) == STDIN:
+        return _pack_to_output(options, info, items, write, output)
+
     def plan(job: Job) -> PackPlan:
         return plan_pack(
-            options.items,
+            items,
             target=options.out,
             info=info,
             options=write,
@@ -115,13 +145,60 @@ def run(options: argparse.Namespace, output: Output) -> int:
             job=job,
         )
 
+    made = with_progress(plan)
     if options.dry_run:
-        made = with_progress(plan)
-        point = predicted(made.items, made.info, made.level, method=made.options.method, read_back=made.read_back)
-        show_plan(made, output, point)
-        return int(output.issues(made.issues))
-    outcome = with_progress(lambda job: pack(plan(job), job))
-    note(outcome, options.items)
+        return _show_dry(made, output)
+    for item in made.items:
+        output.detail(shown(item.path))
+    outcome = with_progress(lambda job: pack(made, job))
+    settings = SavedSettings(
+        info.id,
+        made.level,
+        options.part_size,
+        hidden=options.leave_out_hidden,
+        empty=options.leave_out_empty,
+        exclude=tuple(options.exclude),
+        follow=options.follow_links,
+        read_back=options.verify,
+        trash=options.trash_originals,
+    )
+    note(outcome, items, asdict(settings) | {"locked": bool(password)})
+    show_packed(outcome, output)
+    return int(output.issues(outcome.issues))
+
+
+def _show_dry(plan: PackPlan, output: Output) -> int:
+    point = predicted(plan.items, plan.info, plan.level, method=plan.options.method, read_back=plan.read_back)
+    show_plan(plan, output, point)
+    return int(output.issues(plan.issues))
+
+
+def _pack_to_output(
+    options: argparse.Namespace, info: FormatInfo, items: list[Path], write: WriteOptions, output: Output
+) -> int:
+    """Write the archive to standard output; what is said of it goes to standard error."""
+    output.beside = not options.dry_run
+    named = {"--part-size": options.part_size, "--verify": options.verify, "--trash-originals": options.trash_originals}
+    if unfit := next((name for name, value in named.items() if value), None):
+        raise PlanError("{name} needs an archive in a file, not on standard output.", name=unfit)
+    if sys.stdout.isatty() and not options.dry_run:
+        raise PlanError("An archive is not written to a terminal.", hint="Send it into a file or to another program.")
+    plan = with_progress(
+        lambda job: plan_stream(
+            items,
+            info=info,
+            options=write,
+            exclude=options.exclude,
+            leave_out=_leave_out(options),
+            follow=options.follow_links,
+            job=job,
+        )
+    )
+    if options.dry_run:
+        return _show_dry(plan, output)
+    for item in plan.items:
+        output.detail(shown(item.path))
+    outcome = with_progress(lambda job: pack_to(plan, sys.stdout.buffer, job))
     show_packed(outcome, output)
     return int(output.issues(outcome.issues))
 
@@ -135,6 +212,8 @@ def format_of(options: argparse.Namespace) -> FormatInfo:
     if options.format is not None:
         return by_id(options.format).info
     found = by_ending(options.out)
+    if found is None and str(options.out) == STDIN:
+        raise PlanError("Standard output has no extension to tell the format.", hint="Name a --format, such as tar.gz.")
     if found is None:
         known = ", ".join(each.info.ending for each in WRITABLE)
         raise PlanError(

@@ -12,6 +12,8 @@ from rundlet.core.plans.change_plan import Changes
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
 
+EXAMPLES = (("Remove all files that end in .tmp", "rundlet remove photos.zip '*.tmp'"),)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet remove`` takes."""

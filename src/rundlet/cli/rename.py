@@ -13,6 +13,8 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.jobs.job import Job
 
+EXAMPLES = (("Give a folder another name", "rundlet rename photos.zip 2026 'summer 2026'"),)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet rename`` takes."""

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import json
+import re
 import signal
 import sys
 import threading
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TextIO, TypeVar
 
+from rundlet.core.errors import Cancelled, RundletError
 from rundlet.core.jobs.job import Job
 from rundlet.core.text import shown
 
@@ -25,29 +27,71 @@ T = TypeVar("T")
 _POLL_SECONDS = 0.1
 
 
+SCHEMA = 1
+"""The version of what programs are told; it changes when something in it goes or means something else."""
+
+
 class Output:
     """Where a verb says things.
 
     Args:
         json: whether programs read it.
+        quiet: whether only what was asked for and what went wrong is said.
+        verbose: whether each item is named, and what is known of each error.
+
+    Attributes:
+        beside: whether what is said goes to standard error, as standard output gets something else.
     """
 
-    def __init__(self, *, json: bool) -> None:
-        self.json = json
+    def __init__(self, *, json: bool = False, quiet: bool = False, verbose: bool = False) -> None:
+        self.json, self._quiet, self._verbose = json, quiet, verbose
+        self.beside = False
+        self._value: object = None
+        self._errors: list[dict[str, Any]] = []
+
+    def data(self, text: str) -> None:
+        """A line of what was asked for; nothing when programs read it."""
+        if not self.json:
+            print(text.encode("utf-8", "backslashreplace").decode(), file=self._file)
 
     def say(self, text: str) -> None:
-        """A line for people on standard output; nothing when programs read it."""
-        if not self.json:
-            print(text.encode("utf-8", "backslashreplace").decode())
+        """A line on what was done, for people."""
+        if not self._quiet:
+            self.data(text)
+
+    def detail(self, text: str) -> None:
+        """A line that is wanted only where much is to be said."""
+        if self._verbose:
+            self.data(text)
+
+    @property
+    def _file(self) -> TextIO:
+        return sys.stderr if self.beside else sys.stdout
 
     def value(self, value: object) -> None:
-        """A value for programs."""
-        json.dump(value, sys.stdout, indent=1)
-        print()
+        """What programs are told; said when the verb has ended."""
+        self._value = value
 
     def line(self, what: object) -> None:
-        """One line on standard error."""
-        print(f"rundlet: {shown(str(what))}", file=sys.stderr)
+        """One line on standard error; an error is told to programs, too."""
+        details = ""
+        if isinstance(what, RundletError):
+            self._errors.append(error_value(what))
+            details = f" [{_details(what)}]" if self._verbose else ""
+        print(f"rundlet: {shown(str(what))}{details}", file=sys.stderr)
+
+    def failed(self, message: str, kind: str) -> None:
+        """The verb ended early for a reason that is no error of an archive, such as a word that is not known."""
+        self._errors.append(
+            {"message": message, "kind": kind, "hint": None, "archive": None, "item": None, "offset": None}
+        )
+
+    def end(self, verb: str, status: int) -> None:
+        """Tell programs all of it, in one object as ``docs/rundlet.schema.json`` describes it."""
+        if self.json:
+            told = {"schema": SCHEMA, "verb": verb, "status": status, "result": self._value, "errors": self._errors}
+            json.dump(told, self._file, indent=1)
+            print(file=self._file)
 
     def issues(self, issues: Iterable[Issue]) -> bool:
         """A line for each issue; whether any of them is a problem."""
@@ -55,9 +99,33 @@ class Output:
         from rundlet.presentation.findings import issue_line  # where all went well there is nothing to say
 
         for issue in issues:
-            self.line(issue_line(issue))
+            if issue.problem or not self._quiet:
+                self.line(issue_line(issue))
             problem |= issue.problem
         return problem
+
+
+def error_value(error: RundletError) -> dict[str, Any]:
+    """An error for programs."""
+    return {
+        "message": error.message,
+        "kind": _kind(error),
+        "hint": error.hint or None,
+        "archive": error.archive,
+        "item": error.entry,
+        "offset": error.offset,
+    }
+
+
+def _kind(error: RundletError) -> str:
+    """The name of an error in words with hyphens: ``wrong-password``."""
+    return re.sub(r"(?<!^)(?=[A-Z])", "-", type(error).__name__).lower()
+
+
+def _details(error: RundletError) -> str:
+    facts = {"in": error.archive, "item": error.entry, "at byte": error.offset}
+    said = [f"{name} {fact}" for name, fact in facts.items() if fact is not None]
+    return shown(", ".join([_kind(error), *said]))
 
 
 def issue_values(issues: Iterable[Issue]) -> list[dict[str, Any]]:
@@ -79,12 +147,28 @@ def outcome_value(outcome: Outcome) -> dict[str, Any]:
     }
 
 
-def note(outcome: Outcome, source: Sequence[Path]) -> None:
-    """Keep a record of the work in the log that the window shows, from where it can be taken back."""
+def note(outcome: Outcome, source: Sequence[Path], how: dict[str, Any] | None = None) -> None:
+    """Keep a record of the work in the log that the window shows, from where it can be taken back.
+
+    Args:
+        how: how it was packed, so that it can be done again.
+    """
     from rundlet.core.userdata.journal import Journal, record_of  # listing and checking leave no record
 
-    record, puts = record_of(outcome, [Path(path).absolute() for path in source])
+    record, puts = record_of(outcome, [Path(path).absolute() for path in source], how=how)
     Journal().add(record, puts, outcome.problems)
+
+
+class Stopped(Cancelled):
+    """A signal ended the work.
+
+    Attributes:
+        number: of the signal.
+    """
+
+    def __init__(self, number: int) -> None:
+        super().__init__()
+        self.number = number
 
 
 def with_progress(work: Callable[[Job], T]) -> T:
@@ -92,27 +176,38 @@ def with_progress(work: Callable[[Job], T]) -> T:
     from concurrent.futures import ThreadPoolExecutor
 
     job = Job()
-    with _cancelled_by_signals(job), ThreadPoolExecutor(1) as pool:
+    with _cancelled_by_signals(job) as came, ThreadPoolExecutor(1) as pool:
         future = pool.submit(work, job)
         _watch(future, job)
-        return future.result()
+        try:
+            return future.result()
+        except Cancelled:
+            if came:
+                raise Stopped(came[0]) from None
+            raise
 
 
 @contextmanager
-def _cancelled_by_signals(job: Job) -> Iterator[None]:
+def _cancelled_by_signals(job: Job) -> Iterator[list[int]]:
     """Ctrl+C, being told to end, and a closed terminal cancel the job, so that it clears up; what is ignored still is.
 
-    Nothing is raised, as that could hit in the middle of waiting for threads, which then count as ended.
+    Nothing is raised, as that could hit in the middle of waiting for threads, which then count as ended. Gives those that came.
     """
+    came: list[int] = []
+
+    def cancel(number: int, _: object) -> None:
+        came.append(number)
+        job.cancel()
+
     if threading.current_thread() is not threading.main_thread():
-        yield  # which is the only one that may ask for signals
+        yield came  # which is the only one that may ask for signals
         return
     before = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)}
     taken = {number: handler for number, handler in before.items() if handler not in (signal.SIG_IGN, None)}
     for number in taken:
-        signal.signal(number, lambda *_: job.cancel())
+        signal.signal(number, cancel)
     try:
-        yield
+        yield came
     finally:
         for number, handler in taken.items():
             signal.signal(number, handler)

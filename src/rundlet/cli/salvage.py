@@ -22,6 +22,11 @@ from rundlet.presentation.outcomes import presenter_of
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
 
+EXAMPLES = (
+    ("Save what is intact", "rundlet salvage broken.zip rescued.zip"),
+    ("Damaged files too, as far as they can be read", "rundlet salvage --damaged-too broken.zip rescued.zip"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet salvage`` takes."""
@@ -33,7 +38,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--format", choices=[each.info.id for each in WRITABLE], help="by default what the extension of OUT stands for"
     )
-    parser.add_argument("--on-clash", choices=[rule.value for rule in PackClash], default=PackClash.REFUSE.value)
+    parser.add_argument(
+        "--on-clash",
+        choices=[rule.value for rule in PackClash],
+        default=PackClash.REFUSE.value,
+        help="what happens when the name is taken",
+    )
     add_reading(parser)
 
 
@@ -41,7 +51,8 @@ def run(options: argparse.Namespace, output: Output) -> int:
     """Save what is intact; 1 when something is lost."""
     info = format_of(options)
     password = given_password(options)
-    with closing(open_given(options.archive, options, password)) as reader:
+    reader, password = open_given(options.archive, options, password)
+    with closing(reader):
         locked = bool(reader.catalog.encrypted.any()) or reader.names_hidden
         write = WriteOptions(
             info.default_level, password=(password or "") if locked else "", hide_names=reader.names_hidden

@@ -12,6 +12,12 @@ from rundlet.core.userdata.settings_file import Settings
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
 
+EXAMPLES = (
+    ("See all settings", "rundlet settings"),
+    ("Change one", "rundlet settings pack.format 7z"),
+    ("Go back to its default", "rundlet settings --reset pack.format"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet settings`` takes."""
@@ -68,5 +74,5 @@ def _show(settings: Settings, which: tuple[Setting[Any], ...], output: Output) -
         )
     for each in which:
         mark = "" if settings.is_set(each) else " (default)"
-        output.say(f"{each.id} = {each.show(settings.get(each))}{mark}")
-        output.say(f"    {each.help}: {each.words}")
+        output.data(f"{each.id} = {each.show(settings.get(each))}{mark}")
+        output.data(f"    {each.help}: {each.words}")

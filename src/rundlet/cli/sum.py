@@ -29,6 +29,12 @@ _MATCHES = {
     Match.OUTSIDE: "{name}: leads out of the folder of the list, so it was not looked at",
 }
 
+EXAMPLES = (
+    ("The SHA-256 of some files", "rundlet sum *.iso"),
+    ("Check files against a published list", "rundlet sum --check SHA256SUMS"),
+    ("Of the files in an archive", "rundlet sum --inside photos.zip"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet sum`` takes."""
@@ -60,7 +66,7 @@ def _inside(options: argparse.Namespace, algorithms: Sequence[Algorithm], output
     password = given_password(options)
     found: list[EntrySums] = []
     for archive in options.file:
-        with closing(open_given(archive, options, password)) as reader:
+        with closing(open_given(archive, options, password)[0]) as reader:
             reader.require_password(np.arange(len(reader.catalog)))
             found += with_progress(lambda job, reader=reader: sums_within(reader, algorithms, job))  # type: ignore[misc]
     for each in found:
@@ -105,7 +111,7 @@ def _show(
             ]
         )
     elif lines:
-        output.say(written_checksums(lines, named=len(algorithms) > 1).rstrip("\n"))
+        output.data(written_checksums(lines, named=len(algorithms) > 1).rstrip("\n"))
 
 
 def _check(lists: Sequence[Path], output: Output) -> int:
@@ -132,5 +138,5 @@ def _check(lists: Sequence[Path], output: Output) -> int:
         )
     for each in found:
         problem = each.problem.sentence if each.problem is not None else ""
-        output.say(say(_MATCHES[each.match], name=shown(each.line.name), problem=problem))
+        output.data(say(_MATCHES[each.match], name=shown(each.line.name), problem=problem))
     return int(wrong or any(each.match is not Match.SAME for each in found))

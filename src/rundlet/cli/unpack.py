@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from rundlet.cli.archives import given_password, open_given
-from rundlet.cli.matching import matching
-from rundlet.cli.reading import add_reading
+from rundlet.cli.matching import chosen_rows
+from rundlet.cli.reading import STDIN, add_only, add_reading
 from rundlet.cli.render import Output, issue_values, note, outcome_value, with_progress
-from rundlet.core.errors import Cancelled, RundletError
+from rundlet.core.errors import Cancelled, PlanError, RundletError
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan, own_folder_name
 from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.text import shown
@@ -25,10 +25,25 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.jobs.job import Job
 
+EXAMPLES = (
+    ("Into a folder named photos, where you are", "rundlet unpack photos.zip"),
+    (
+        "Some of it into a folder that you choose",
+        "rundlet unpack photos.zip --only '*.jpg' --exclude drafts --into pictures",
+    ),
+    ("See what would be there, without writing anything", "rundlet unpack --dry-run photos.zip"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet unpack`` takes."""
-    parser.add_argument("archives", type=Path, nargs="+", metavar="ARCHIVE")
+    parser.add_argument(
+        "archives",
+        type=Path,
+        nargs="+",
+        metavar="ARCHIVE",
+        help="an archive, or any of its parts; “-” for standard input",
+    )
     parser.add_argument(
         "--into",
         type=Path,
@@ -36,9 +51,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="the folder, made when it is missing; otherwise one named after the archive, where you are",
     )
     parser.add_argument("--own-folder", action="store_true", help="a folder named after the archive below DIR")
-    parser.add_argument("--only", action="append", default=[], metavar="PATTERN", help="only the items that match")
+    add_only(parser)
     parser.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out what matches")
-    parser.add_argument("--on-clash", choices=[c.value for c in UnpackClash], default=UnpackClash.RENAME.value)
+    parser.add_argument(
+        "--on-clash",
+        choices=[c.value for c in UnpackClash],
+        default=UnpackClash.RENAME.value,
+        help="what happens to names that are taken",
+    )
     parser.add_argument("--leave-same", action="store_true", help="leave alone what is there with the same content")
     parser.add_argument("--dry-run", action="store_true", help="say where everything would land and do nothing")
     add_reading(parser)
@@ -46,6 +66,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace, output: Output) -> int:
     """Unpack all archives; 1 when something went wrong, 2 when no archive could be unpacked."""
+    if STDIN in map(str, options.archives) and options.into is None:
+        raise PlanError("An archive from standard input has no name for its folder.", hint="Say where to with --into.")
     password = given_password(options)
     values: list[dict[str, Any]] = []
     failed = 0
@@ -56,23 +78,16 @@ def run(options: argparse.Namespace, output: Output) -> int:
         except RundletError as error:
             output.line(error)
             failed += 1
-        except Cancelled:
-            if not values:
-                raise
-            output.line(
-                say(
-                    "Cancelled; {count:archive|archives} before {name:name} stayed unpacked.",
-                    count=len(values),
-                    name=archive.name,
-                )
-            )
-            failed += 1
-            break
+        except Cancelled as stopped:
+            if values:
+                output.value(values)
+                words = "Cancelled; {count:archive|archives} before {name:name} stayed unpacked."
+                stopped.args = (say(words, count=len(values), name=archive.name),)  # in place of that nothing stayed
+            raise
         else:
             values.append(value)
             problems |= problem
-    if output.json and values:
-        output.value(values if len(options.archives) > 1 else values[0])
+    output.value(values)
     if failed == len(options.archives):
         return 2
     return int(problems or failed > 0)
@@ -81,14 +96,17 @@ def run(options: argparse.Namespace, output: Output) -> int:
 def _one(
     archive: Path, options: argparse.Namespace, output: Output, password: str | None
 ) -> tuple[dict[str, Any], bool]:
-    reader = open_given(archive, options, password)
+    reader, _ = open_given(archive, options, password)
     try:
         plan = with_progress(lambda job: _plan(reader, archive, options, job))
         if options.dry_run:
             _show_plan(plan, output)
             return _plan_value(reader, plan), output.issues(plan.issues)
         outcome = with_progress(lambda job: unpack(plan, reader, job))
-        note(outcome, [archive])
+        note(outcome, [archive] if str(archive) != STDIN else [])
+        for step in plan.steps:
+            if step.action.writes:
+                output.detail(shown(str(plan.root.joinpath(*step.target))))
         said = say(
             "Unpacked {files:file|files} into {target}: {bytes_out:size}.",
             files=outcome.files,
@@ -103,10 +121,8 @@ def _one(
 
 def _plan(reader: ArchiveReader, archive: Path, options: argparse.Namespace, job: Job) -> UnpackPlan:
     own = options.own_folder or len(options.archives) > 1 or options.into is None
-    rows = matching(reader, options.only) if options.only else None
-    if options.exclude:
-        excluded = set(matching(reader, options.exclude, needed=False))
-        rows = [row for row in (range(len(reader.catalog)) if rows is None else rows) if row not in excluded]
+    some = options.only or options.exclude or options.files_from is not None
+    rows = chosen_rows(reader, options) if some else None
     return plan_unpack(
         reader,
         np.array(rows, np.int64) if rows is not None else None,
@@ -158,7 +174,7 @@ def _plan_value(reader: ArchiveReader, plan: UnpackPlan) -> dict[str, Any]:
         "files": plan.files,
         "steps": [
             {
-                "entry": reader.catalog.path(s.row),
+                "item": reader.catalog.path(s.row),
                 "target": None if s.action == Action.REFUSE else str(plan.root.joinpath(*s.target)),
                 "action": s.action.name.lower(),
                 "note": findings_words(s.notes),

@@ -17,6 +17,11 @@ if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.plans.change_plan import Changes
 
+EXAMPLES = (
+    ("Put in what is new or newer in the folder", "rundlet update photos.zip photos"),
+    ("And take out what the folder no longer has", "rundlet update photos.zip photos --delete-gone"),
+)
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What ``rundlet update`` takes."""

@@ -52,10 +52,12 @@ class Limits:
     Attributes:
         directory_bytes: the largest file list that is read into memory; a million entries take about 100 MB.
         memory_bytes: the most that one decoder may ask for (dictionaries, models).
+        index_bytes: the most that indexes of compressed archives may take in the cache.
     """
 
     directory_bytes: int = 2 * GIB
     memory_bytes: int = 1 * GIB
+    index_bytes: int = INDEX_TOTAL
 
 
 DEFAULT = Limits()

@@ -10,6 +10,7 @@ import shutil
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 from rundlet.core.text import size
 
@@ -57,18 +58,23 @@ def _example(world: Path, out: Path) -> int:
     season = world / "2031 spring"
     items = [season / name for name in ("maps", "notes", "photos", "readings", "READ ME FIRST.txt")]
     print("No display here, so this is the full example without a window.")
-    packed = json.loads(_rundlet("pack", "--json", archive, *items))
+    packed = _told("pack", archive, *items)
     print(f"Packed {packed['files']} files, {size(packed['bytes_in'])} into {size(packed['bytes_out'])}.")
-    listed = json.loads(_rundlet("list", "--json", archive))
-    print(f"Listed {len(listed['entries'])} items of a {listed['format']} archive.")
+    listed = _told("list", archive)
+    print(f"Listed {len(listed['items'])} items of a {listed['format']} archive.")
     landing = out / "some of it"
-    some = json.loads(_rundlet("unpack", "--json", archive, "--into", landing, "--only", "photos", "--only", "*.md"))
+    (some,) = _told("unpack", archive, "--into", landing, "--only", "photos", "--only", "*.md")
     print(f"Unpacked {some['files']} files, {size(some['bytes_out'])}.")
     _compare(season, landing, some["files"])
     print("Every one of them is the same as the original, byte for byte.")
     print(_rundlet("check", archive).strip())
     _pictures(world, out / "pictures")
     return 0
+
+
+def _told(verb: str, *words: object) -> Any:
+    """What a verb tells programs."""
+    return json.loads(_rundlet(verb, "--json", *words))["result"]
 
 
 def _rundlet(*words: object) -> str:

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import QApplication
 from rundlet.core.jobs.outcomes import Outcome, Packed, Unpacked
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.item import PackItem
+from rundlet.core.settings import PACK_FOLDER, PACK_FORMAT, SETTINGS
 from rundlet.desktop.app import make_app
 from rundlet.desktop.locations.archive import ArchiveListing
 from rundlet.desktop.locations.disk import DiskListing
@@ -242,14 +243,6 @@ def changed(window: Window, world: Path) -> None:
     settle(window)
 
 
-def new_archive(window: Window, world: Path) -> None:
-    """An archive in parts, which can't be changed in its place but can become a new one."""
-    window.workspace.enter_file(world / "Archives" / "hydrophone-night.zip.001")
-    settle(window)
-    window.workspace.changing.want(True)
-    settle(window)
-
-
 def several(window: Window, world: Path) -> None:
     """Several archives chosen on the disk, one of them locked."""
     window.workspace.go(Place(world / "Archives"))
@@ -340,6 +333,14 @@ def summed(window: Window, world: Path) -> None:
     settle(window)
 
 
+def settings(window: Window, world: Path) -> None:
+    """The settings, two of which are not at their defaults."""
+    window.settings.set(PACK_FORMAT, "7z")
+    window.settings.set(PACK_FOLDER, str(world / "Archives"))
+    window.window_actions["settings"].trigger()
+    settle(window)
+
+
 def an_error(window: Window, world: Path) -> None:
     """Going into a file that is not an archive."""
     window.workspace.go(Place(world / "2031 spring"))
@@ -374,7 +375,6 @@ SCENES: dict[str, Scene] = {
     "check": Scene(checked, dark=True),
     "change": Scene(changed),
     "compare": Scene(compared),
-    "new-archive": Scene(new_archive),
     "error": Scene(an_error, dark=True),
     "log": Scene(the_log),
     "several": Scene(several),
@@ -384,12 +384,15 @@ SCENES: dict[str, Scene] = {
     "start": Scene(nothing_selected),
     "large-text": Scene(about_to_unpack, text_scale=2.0),
     "narrow": Scene(tried, dark=True, size=(900, 600)),
+    "settings": Scene(settings),
 }
 """The pictures in the documentation."""
 
 
 def _take_all_back(window: Window) -> None:
     """Leave the demo world as it was."""
+    window.memory.forget()
+    window.settings.reset(*SETTINGS)
     settle(window)
     for record in window.history.journal.records():
         if record.can_undo and not record.undone:

@@ -45,6 +45,7 @@ ACTIONS = (
     ActionSpec("to", "Go to To", ("Alt+3",), "go"),
     ActionSpec("find", "Find", ("Ctrl+F",), "look"),
     ActionSpec("refresh", "Look again", ("F5",), "look"),
+    ActionSpec("settings", "Settings", ("Ctrl+,",), "about"),
     ActionSpec("help", "Help", group="about"),
     ActionSpec("shortcuts", "Keyboard shortcuts", ("F1",), "about"),
     ActionSpec("about", "About Rundlet", group="about"),

@@ -41,6 +41,7 @@ _SWITCH_SECONDS = 0.00005
 _GARBAGE_MS, _GARBAGE_FROM = 2000, 10_000
 
 _SOON_MS = 300  # after which the window stands
+_WAITS_MS = 20_000  # for whoever has it started over the session bus
 
 
 def make_app(*, sheet: bool = True) -> QApplication:
@@ -66,11 +67,12 @@ def make_app(*, sheet: bool = True) -> QApplication:
     return app
 
 
-def main(words: Sequence[str], task: str = "") -> int:
+def main(words: Sequence[str], task: str = "", *, waits: bool = False) -> int:
     """Open the window on these paths and run until it is closed.
 
     Args:
         task: what they are to be selected for: pack, unpack or check; "" to look at them.
+        waits: whether the window is not shown before somebody on the session bus asks for it.
     """
     sys.setswitchinterval(_SWITCH_SECONDS)
     gc.disable()  # if whoever called did not do so before loading all this
@@ -80,12 +82,17 @@ def main(words: Sequence[str], task: str = "") -> int:
     window = Window()
     close_when_told_to_end(window)
     theme.apply(app)
-    window.show()
+    if waits:
+        app.setQuitOnLastWindowClosed(True)
+        QTimer.singleShot(_WAITS_MS, window, lambda: None if window.isVisible() else app.quit())
+    else:
+        window.show()
     app.commitDataRequest.connect(partial(_ask_before_logging_out, window))
     start = list(map(Path, words)) or there([window.places_menu.places.last])
     QTimer.singleShot(0, window, lambda: window.begin(start, task))
     QTimer.singleShot(0, window, _settle_garbage)
     QTimer.singleShot(_SOON_MS, window, start_error_log)
+    QTimer.singleShot(0, window, window.services.join)
     window.background.run(_clear_up, done=lambda _: None, failed=_not_cleared)
     app.applicationStateChanged.connect(_tidy_up)
     return app.exec()

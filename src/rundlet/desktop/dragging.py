@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from PySide6.QtWidgets import QWidget
 
 URIS = "text/uri-list"
+_CUT_OR_COPIED, _CUT_MARK = "x-special/gnome-copied-files", "application/x-kde-cutselection"
+"""By which file managers tell each other whether files were cut or copied, in two dialects."""
 _ITEMS = "application/x-rundlet-items"
 """By which the program knows its own items again, as asking for their files would unpack them."""
 
@@ -56,11 +58,28 @@ def items_id(data: QMimeData | None) -> str:
     return bytes(data.data(_ITEMS).data()).decode("ascii", "replace")
 
 
-def files_mime(paths: list[Path]) -> QMimeData:
-    """Files on the disk, for the clipboard or a drag."""
+def files_mime(paths: list[Path], *, cut: bool | None = None) -> QMimeData:
+    """Files on the disk, for the clipboard or a drag.
+
+    Args:
+        cut: whether they are to be moved where they are pasted, in the marks that file managers know; None for a drag.
+    """
     data = QMimeData()
-    data.setUrls([QUrl.fromLocalFile(str(path)) for path in paths])
+    urls = [QUrl.fromLocalFile(str(path)) for path in paths]
+    data.setUrls(urls)
+    if cut is not None:
+        lines = ["cut" if cut else "copy", *(bytes(url.toEncoded().data()).decode("ascii") for url in urls)]
+        data.setData(_CUT_OR_COPIED, "\n".join(lines).encode())
+        data.setData(_CUT_MARK, b"1" if cut else b"0")
     return data
+
+
+def is_cut(data: QMimeData | None) -> bool:
+    """Whether files on the clipboard were cut, by whatever program."""
+    if data is None:
+        return False
+    said = bytes(data.data(_CUT_OR_COPIED).data()).split(b"\n", 1)[0]
+    return said == b"cut" or bytes(data.data(_CUT_MARK).data())[:1] == b"1"
 
 
 def local_files(data: QMimeData | None) -> list[Path]:

@@ -24,7 +24,7 @@ from rundlet.core.model.file_type import looks_like_a_program
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.item import PackItem
 from rundlet.desktop.actions import LIST_ACTIONS
-from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, items_id, local_files
+from rundlet.desktop.dragging import EntriesMime, drag_out, files_mime, is_cut, items_id, local_files
 from rundlet.desktop.file_manager import copy_files, open_in_its_program, to_clipboard
 from rundlet.desktop.locations.place import OpenArchive, Place, with_others
 from rundlet.desktop.state.archive_batch import Task
@@ -108,7 +108,6 @@ class FileActions(QObject):
         message.addActions(list(self.actions.values()))
         message.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         message.customContextMenuRequested.connect(self._offer_beside)
-        self._moving: list[Path] = []  # cut, and still to be pasted
         self._making: RunningJob | None = None
         self._to_name: Path | None = None  # a folder just made, until it is in the list
         self._to_name_within = ""  # the same in an archive
@@ -554,7 +553,6 @@ class FileActions(QObject):
 
     def _copy(self) -> None:
         opened = self._workspace.archive
-        self._moving = []
         if opened is not None:
             opened, nodes = replace(opened), list(self._workspace.selection.shown)
             mime = EntriesMime(lambda: self._lent_now(opened, nodes))
@@ -564,8 +562,7 @@ class FileActions(QObject):
             copy_files(self._workspace.selector.shown_here())
 
     def _cut(self) -> None:
-        self._moving = list(self._workspace.selector.shown_here())
-        copy_files(self._moving)
+        copy_files(self._workspace.selector.shown_here(), cut=True)
 
     def _paste(self) -> None:
         """Copy what the clipboard has into this folder; what was cut here is moved."""
@@ -575,8 +572,9 @@ class FileActions(QObject):
             return
         paths = local_files(data)
         if paths and self._is_folder:
-            moves = sorted(paths) == sorted(self._moving)
-            self._moving = []
+            moves = is_cut(data)
+            if moves:
+                QGuiApplication.clipboard().clear()  # they are not there to be pasted once more
             self.put_into(paths, self._workspace.place.folder, moves)
 
     def _paste_within(self, data: QMimeData, folder: str) -> None:

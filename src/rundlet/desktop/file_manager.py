@@ -17,22 +17,33 @@ _OBJECT = "/org/freedesktop/FileManager1"
 _ANSWER_MS = 3000
 
 
-def show_in_file_manager(path: Path) -> bool:
-    """Show a file marked in its folder where the desktop can do that, else open the folder.
-
-    Returns whether anything was there to show it.
-    """
-    from PySide6.QtDBus import QDBusConnection, QDBusMessage  # not for a window that shows nothing yet
+def show_in_file_manager(path: Path) -> None:
+    """Show a file marked in its folder where the desktop can do that, else open the folder; nothing waits for it."""
+    from PySide6.QtDBus import (  # not for a window that shows nothing yet
+        QDBusConnection,
+        QDBusMessage,
+        QDBusPendingCallWatcher,
+    )
 
     bus = QDBusConnection.sessionBus()
-    if bus.isConnected():
-        message = QDBusMessage.createMethodCall(_SERVICE, _OBJECT, _SERVICE, "ShowItems")
-        message.setArguments([[QUrl.fromLocalFile(str(path)).toString()], ""])
-        answer = bus.call(message, timeout=_ANSWER_MS)
-        if answer.type() == QDBusMessage.MessageType.ReplyMessage:
-            return True
+    if not bus.isConnected():
+        _open_folder(path)
+        return
+    message = QDBusMessage.createMethodCall(_SERVICE, _OBJECT, _SERVICE, "ShowItems")
+    message.setArguments([[QUrl.fromLocalFile(str(path)).toString()], ""])
+    watcher = QDBusPendingCallWatcher(bus.asyncCall(message, _ANSWER_MS), QGuiApplication.instance())
+
+    def answered(_: object) -> None:
+        if watcher.isError():
+            _open_folder(path)
+        watcher.deleteLater()
+
+    watcher.finished.connect(answered)
+
+
+def _open_folder(path: Path) -> None:
     folder = path if os.path.isdir(path) else path.parent
-    return QDesktopServices.openUrl(QUrl.fromLocalFile(str(folder)))
+    QDesktopServices.openUrl(QUrl.fromLocalFile(str(folder)))
 
 
 def open_in_its_program(path: Path) -> bool:
@@ -46,9 +57,13 @@ def type_words(path: Path) -> str:
     return "" if found.isDefault() or not found.isValid() else found.comment()
 
 
-def copy_files(paths: Sequence[Path]) -> None:
-    """Put files on the clipboard, to be pasted into a folder or a message."""
-    to_clipboard(files_mime(list(paths)))
+def copy_files(paths: Sequence[Path], *, cut: bool = False) -> None:
+    """Put files on the clipboard, to be pasted into a folder or a message.
+
+    Args:
+        cut: whether they are to be moved where they are pasted.
+    """
+    to_clipboard(files_mime(list(paths), cut=cut))
 
 
 def to_clipboard(mime: QMimeData) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,13 +17,14 @@ from rundlet.desktop.theme.theme import theme
 if TYPE_CHECKING:
     from PySide6.QtWidgets import QWidget
 
+_PICTURE = re.compile(r"^!\[.*\]\(.*\)\n\n?", re.MULTILINE)
 GUIDE = Path(rundlet.__file__).parent / "guide"
 
 
 @cache
 def pages() -> tuple[tuple[str, str], ...]:
-    """The title and the Markdown of each page, in order."""
-    texts = [path.read_text("utf-8") for path in sorted(GUIDE.glob("*.md"))]
+    """The title and the Markdown of each page, in order; without its picture, which shows the window that is open beside it."""
+    texts = [_PICTURE.sub("", path.read_text("utf-8")) for path in sorted(GUIDE.glob("*.md"))]
     return tuple((words.partition("\n")[0].lstrip("# "), words) for words in texts)
 
 

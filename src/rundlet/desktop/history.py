@@ -36,11 +36,13 @@ class History(QObject):
         noted: another job is the next to be undone; with the words for the button and what it would do, or "" for none.
         recalled: what was done last before this window was opened.
         compare_wanted: with an archive that is to be compared with what was packed into it.
+        again_wanted: with the record of a job that is to be done once more.
     """
 
     noted = Signal(str, str)
     recalled = Signal(object)
     compare_wanted = Signal(object)
+    again_wanted = Signal(object)
 
     def __init__(self, journal: Journal, jobs: Jobs, background: Background, window: QWidget) -> None:
         super().__init__(window)
@@ -81,7 +83,7 @@ class History(QObject):
         outcome = result.outcome
         puts: Sequence[Put] = ()
         if outcome is not None:
-            record, puts = record_of(outcome, running.source, expected=running.expected, id=running.id)
+            record, puts = record_of(outcome, running.source, expected=running.expected, id=running.id, how=running.how)
             self.journal.add(record, puts, outcome.problems)
         else:
             record = failed_record(
@@ -128,10 +130,32 @@ class History(QObject):
                 return [Path(source) for source in record.source]
         return []
 
+    def clear(self) -> None:
+        """Forget all jobs, which can't be undone any more then.
+
+        Raises:
+            FileProblem: when the system refuses.
+        """
+        self.journal.clear()
+        self._look_again()
+
     def undo_last(self) -> None:
         """Undo the newest job that was not undone yet."""
         if self.last_record is not None:
             self.undo(self.last_record)
+
+    def undo_job(self, id: str) -> None:
+        """Undo the job of this id, where it can be."""
+
+        def done(found: Record | None) -> None:
+            if found is not None:
+                self.undo(found)
+
+        def find(_: Job) -> Record | None:
+            records = self.journal.records()
+            return next((each for each in records if each.id == id and each.can_undo and not each.undone), None)
+
+        self._background.run(find, done=done, failed=self._failed)
 
     def undo(self, record: Record) -> None:
         """Undo a job; one that could not be undone wholly can be tried again."""
@@ -177,9 +201,15 @@ class History(QObject):
             self.log.show_wanted.connect(show_in_file_manager)
             self.log.undo_wanted.connect(self.undo)
             self.log.compare_wanted.connect(self.compare_wanted)
+            self.log.again_wanted.connect(self.again_wanted)
         self._fill_log(record_id)
         self.log.show()
         self.log.raise_()
+
+    def say_in_log(self, words: str) -> None:
+        """Say something where the log is looked at."""
+        if self.log is not None:
+            self.log.words.setText(words)
 
     def _files_of(self, record: Record) -> list[Path]:
         """The files of the archive that a job made, as far as they are still there."""

@@ -6,7 +6,7 @@ import contextlib
 import os
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import replace
+from dataclasses import asdict, replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -53,6 +53,9 @@ class JobStarter:
 
     Args:
         note_folder: told of each folder that something is put into.
+
+    Attributes:
+        locks: the passwords that archives under way are locked with, by the ids of their jobs.
     """
 
     def __init__(
@@ -68,6 +71,7 @@ class JobStarter:
         self._trials = trials
         self._jobs = jobs
         self._note_folder = note_folder
+        self.locks: dict[str, str] = {}
         self._packing: list[RunningJob] = []
         self._unpacking: list[RunningJob] = []
         self._changing: dict[RunningJob, Kept] = {}
@@ -191,9 +195,13 @@ class JobStarter:
             return outcome
 
         kind, do = (Changed, add) if adds else (Packed, work)
-        self._packing.append(
-            self._jobs.start(kind, target.with_name(name), do, source=items, expected=expected, queued=True)
+        repeats = {**asdict(form.settings), "each": False, "locked": bool(form.options.password)} if not adds else None
+        running = self._jobs.start(
+            kind, target.with_name(name), do, source=items, expected=expected, queued=True, how=repeats
         )
+        self._packing.append(running)
+        if form.options.password and not adds:
+            self.locks[running.id] = form.options.password
 
     def start_unpack(self) -> None:
         """Unpack as the landing tree says."""

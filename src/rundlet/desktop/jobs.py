@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
@@ -35,6 +35,7 @@ class RunningJob:
         source: what it takes: the items, or the archive.
         expected: bytes and seconds that were estimated, or zeros.
         shows: whether what came of it is shown in the file manager at once.
+        how: how it packs; see :class:`~rundlet.core.userdata.journal.Record`.
         id: what the log calls it.
     """
 
@@ -47,6 +48,7 @@ class RunningJob:
     job: Job = field(default_factory=Job)
     waits: bool = False
     queued: bool = False
+    how: dict[str, Any] = field(default_factory=dict)
     id: str = field(default_factory=new_id)
 
     @property
@@ -111,13 +113,14 @@ class Jobs(QObject):
         expected: tuple[int, float] = (0, 0.0),
         shows: bool = False,
         queued: bool = False,
+        how: dict[str, Any] | None = None,
     ) -> RunningJob:
         """Start a job; see :class:`RunningJob`.
 
         Args:
             queued: whether it waits until the queued ones before it have ended.
         """
-        running = RunningJob(kind, target, work, tuple(source), expected, shows, queued=queued)
+        running = RunningJob(kind, target, work, tuple(source), expected, shows, queued=queued, how=how or {})
         running.waits = queued and any(other.queued for other in self.running)
         self.running.append(running)
         self._timer.start()

@@ -152,6 +152,7 @@ class LogWindow(QDialog):
         copy_wanted: with the files of an archive, to be pasted elsewhere.
         undo_wanted: with the record to undo.
         compare_wanted: with the archive that is to be compared with what was packed into it.
+        again_wanted: with the record of a job that is to be done once more.
 
     Args:
         problems: all problems of a record.
@@ -162,6 +163,7 @@ class LogWindow(QDialog):
     copy_wanted = Signal(object)
     undo_wanted = Signal(object)
     compare_wanted = Signal(object)
+    again_wanted = Signal(object)
 
     def __init__(
         self, parent: QWidget, problems: Callable[[Record], list[Issue]], files: Callable[[Record], list[Path]]
@@ -219,12 +221,15 @@ class LogWindow(QDialog):
         self.send_button = QPushButton("Copy")
         self.send_button.setToolTip("Copy the file, to paste it into a folder or a message")
         self.compare_button = QPushButton("Compare with the originals")
+        self.again_button = QPushButton("Do this again")
+        self.again_button.setToolTip("Pack the same items in the same way, under a name with today's date")
         self.show_button = QPushButton("Show")
         self.undo_button = QPushButton("Undo")
         row = QHBoxLayout()
         row.addWidget(self.copy_button)
         row.addStretch(1)
         row.addWidget(self.handle)
+        row.addWidget(self.again_button)
         row.addWidget(self.compare_button)
         row.addWidget(self.show_button)
         row.addWidget(self.send_button)
@@ -235,6 +240,7 @@ class LogWindow(QDialog):
         self.model.modelReset.connect(self._chosen)
         self.copy_button.clicked.connect(self._copy_problems)
         self.compare_button.clicked.connect(self._compare_one)
+        self.again_button.clicked.connect(self._repeat_one)
         self.show_button.clicked.connect(self._show_one)
         self.send_button.clicked.connect(self._send_one)
         self.undo_button.clicked.connect(self._undo_one)
@@ -273,6 +279,7 @@ class LogWindow(QDialog):
             widget.setVisible(bool(self.handle.files))
         was_packed = record is not None and isinstance(record.outcome, Packed) and bool(record.source)
         self.compare_button.setVisible(was_packed and bool(self.handle.files))
+        self.again_button.setVisible(record is not None and record.can_be_repeated)
         problems = self._problems_of(record) if record is not None else []
         self.problems.setVisible(bool(problems))
         self.problems.setPlainText("\n".join(map(issue_line, problems)))
@@ -297,6 +304,10 @@ class LogWindow(QDialog):
     def _show_one(self) -> None:
         if self.record is not None:
             self.show_wanted.emit(self.record.outcome.target)
+
+    def _repeat_one(self) -> None:
+        if self.record is not None:
+            self.again_wanted.emit(self.record)
 
     def _compare_one(self) -> None:
         self.compare_wanted.emit(self.handle.files[0])

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QObject, QStandardPaths
+from PySide6.QtCore import QMimeDatabase, QObject, QStandardPaths
 from PySide6.QtWidgets import QMenu, QWidget
 
 from rundlet.core import text
@@ -21,6 +22,7 @@ from rundlet.presentation.sentences import say
 if TYPE_CHECKING:
     from PySide6.QtGui import QAction
 
+    from rundlet.core.jobs.job import Job
     from rundlet.desktop.state.workspace import Workspace
 
 _USUAL = (
@@ -47,6 +49,10 @@ class PlacesMenu(QObject):
 
     Args:
         places: what is kept over restarts.
+
+    Attributes:
+        remembers: whether where one is now is remembered.
+        tells_desktop: whether archives go into the desktop's own list of recent files.
     """
 
     def __init__(self, workspace: Workspace, background: Background, places: Places, parent: QWidget) -> None:
@@ -56,6 +62,9 @@ class PlacesMenu(QObject):
         self._task = Latest(background)
         self._drives: list[Drive] = []
         self.places = places
+        self.remembers: Callable[[], bool] = lambda: True
+        self._told: Path | None = None
+        self.tells_desktop: Callable[[], bool] = lambda: False
         self.menu = QMenu(parent)
         self.menu.aboutToShow.connect(self._open)
 
@@ -93,12 +102,36 @@ class PlacesMenu(QObject):
 
     def note_folder(self, folder: Path) -> None:
         """Something is put into a folder."""
-        self.places.note_folder(folder)
-        self._save()
+        if self.remembers():
+            self.places.note_folder(folder)
+            self._save()
 
     def note_archive(self, archive: Path) -> None:
         """An archive was opened."""
-        self.places.note_archive(archive)
+        if self.remembers():
+            self.places.note_archive(archive)
+            self._save()
+        if self.tells_desktop() and archive != self._told:  # going about in it is no news
+            self._told = archive
+            mime_type = QMimeDatabase().mimeTypeForFile(str(archive), QMimeDatabase.MatchMode.MatchExtension).name()
+
+            def work(_: Job) -> None:
+                from rundlet.integration.recent_files import (
+                    note_recent,  # beside the interface, with what reads the list
+                )
+
+                note_recent(archive, mime_type)
+
+            self._background.run(work, done=lambda _: None, failed=log_failure)
+
+    def note_last(self, folder: Path) -> None:
+        """The window that stood in a folder is being closed."""
+        if self.remembers():
+            self.places.note_last(folder)
+
+    def forget(self) -> None:
+        """Forget where one was."""
+        self.places.forget()
         self._save()
 
     def _save(self) -> None:

@@ -15,7 +15,7 @@ from rundlet.core.model.entry import UNKNOWN
 from rundlet.core.model.file_type import FileType
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.images import decoded
-from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.shared_thumbnails import SIDE, share_thumbnail, shared_thumbnail
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -157,15 +157,29 @@ class Thumbs(QObject):
         spots, self._wanted = list(self._wanted.values()), {}
         listing = self._workspace.listing
         reader = self._workspace.archive.reader if self._workspace.archive is not None else None
-        largest = QSize(theme.sizes.thumb, theme.sizes.thumb) * 2
+        largest = QSize(SIDE, SIDE)
         if len(self._pictures) > _KEPT:
             self._pictures.clear()
 
+        def arrived(spot: Spot, image: QImage) -> None:
+            self._background.tell(lambda: self._arrive(listing, spot, image))
+
         def work(job: Job) -> None:
-            for spot, head in _heads(spots, reader, job):
+            left = []
+            for spot in spots:
                 job.checkpoint()
-                image = decoded(head.data, largest) if not isinstance(head, RundletError) and head.whole else QImage()
-                self._background.tell(lambda s=spot, i=image: self._arrive(listing, s, i))  # type: ignore[misc]
+                image = shared_thumbnail(spot.path) if spot.path is not None else None
+                if image is not None:
+                    arrived(spot, image)
+                else:
+                    left.append(spot)
+            for spot, head in _heads(left, reader, job):
+                job.checkpoint()
+                whole = not isinstance(head, RundletError) and head.whole
+                image = decoded(head.data, largest) if not isinstance(head, RundletError) and whole else QImage()
+                arrived(spot, image)
+                if spot.path is not None and not isinstance(head, RundletError) and not image.isNull():
+                    share_thumbnail(spot.path, image)
 
         self._running = True
         self._task.run(work, done=lambda _: self._ended(spots), failed=lambda _: self._ended(spots))

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QMenu,
     QPushButton,
     QSplitter,
+    QStackedWidget,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -30,16 +31,19 @@ from rundlet.core.streams.parts import files_of
 from rundlet.core.userdata.journal import Journal
 from rundlet.core.userdata.places import Places, there
 from rundlet.core.userdata.presets import Presets
+from rundlet.core.userdata.remembered import Remembered
 from rundlet.core.userdata.settings_file import Settings
 from rundlet.core.userdata.updates import Updates
 from rundlet.desktop.actions import add_actions
 from rundlet.desktop.background import Background, Latest
+from rundlet.desktop.desktop_services import DesktopServices
 from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.file_actions import FileActions
 from rundlet.desktop.file_manager import copy_files, show_in_file_manager
 from rundlet.desktop.history import History
 from rundlet.desktop.job_starter import JobStarter
 from rundlet.desktop.jobs import JobResult, Jobs, RunningJob
+from rundlet.desktop.keyring_offers import KeyringOffers
 from rundlet.desktop.locations.place import OpenArchive, Place
 from rundlet.desktop.pages.from_column import FromColumn
 from rundlet.desktop.pages.how_column import HowColumn
@@ -47,12 +51,16 @@ from rundlet.desktop.pages.to_column import ToColumn
 from rundlet.desktop.path_bar import PathBar
 from rundlet.desktop.places_menu import PlacesMenu
 from rundlet.desktop.preview_loader import PreviewLoader, Thumbs
+from rundlet.desktop.requests import Requests
 from rundlet.desktop.state.archive_batch import ArchiveBatch, Task
 from rundlet.desktop.state.trial_runner import TrialRunner
 from rundlet.desktop.state.workspace import Workspace
 from rundlet.desktop.theme.theme import theme
+from rundlet.desktop.views.basics import page_layout
 from rundlet.desktop.views.job_strip import Strip
 from rundlet.desktop.views.quiet_page import QuietPage
+from rundlet.desktop.window_memory import WindowMemory
+from rundlet.desktop.window_settings import WindowSettings
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
@@ -113,8 +121,21 @@ class Window(QMainWindow):
         self.job_starter = JobStarter(self.workspace, self.batch, self.trials, self.jobs, self.places_menu.note_folder)
         self.strip = Strip(self.jobs)
         self.file_actions = FileActions(self.workspace, self.source, self.batch, self.jobs)
+        self.requests = Requests(self)
         self._lay_out()
         self._wire()
+        self.window_settings = WindowSettings(self)
+        self.keyring = KeyringOffers(
+            self.workspace, self.jobs, self.job_starter, self.source.notice, self.background, self
+        )
+        self.services = DesktopServices(self.jobs, self.background, self.settings, self)
+        self.services.in_front = self.isActiveWindow
+        self.services.open_wanted.connect(self.requests.open_again)
+        self.services.front_wanted.connect(self.come_to_front)
+        self.services.show_wanted.connect(lambda path: self.strip.show_wanted.emit(path))
+        self.services.undo_wanted.connect(self.history.undo_job)
+        self.memory = WindowMemory(self, Remembered.read(None if data is None else data / "window.json"))
+        self.memory.restore()
         self.source.pages.page.setFocus()
         self.history.recall()
         self._soon = QTimer(self)
@@ -135,6 +156,12 @@ class Window(QMainWindow):
         rows = QVBoxLayout(form)
         rows.setContentsMargins(s.wide, s.wide - s.space, s.wide, s.wide - s.space)
         rows.setSpacing(s.gap)
+        work = QWidget()
+        self.stack = QStackedWidget()
+        self.stack.addWidget(work)
+        rows.addWidget(self.stack, 1)
+        rows.addWidget(self.strip)
+        rows = page_layout(work)
         rows.addLayout(self._top_bar())
         self.right = QSplitter(Qt.Orientation.Horizontal)
         self.right.addWidget(self.how)
@@ -149,7 +176,6 @@ class Window(QMainWindow):
         self.columns.setSizes([s.window_width * 50 // 100, s.window_width * 50 // 100])
         self.right.setSizes([s.window_width * 25 // 100, s.window_width * 25 // 100])
         rows.addWidget(self.columns, 1)
-        rows.addWidget(self.strip)
         self._fit_text()
 
     def _fit_text(self) -> None:
@@ -195,7 +221,7 @@ class Window(QMainWindow):
     def _wire(self) -> None:
         ws = self.workspace
         ws.moved.connect(self._moved)
-        ws.listed.connect(self._recall_archives)
+        ws.listed.connect(self.recall_archives)
         self.path_bar.left.connect(self._go_from)
         self.path_bar.refused.connect(self.source.notice.tell)
         self.back_button.clicked.connect(ws.back)
@@ -220,7 +246,8 @@ class Window(QMainWindow):
         self.target.trash_wanted.connect(self.job_starter.trash_compared)
         self.target.look_wanted.connect(self.source.set_looking)
         ws.comparing.originals_of = self.history.originals_of
-        self.history.compare_wanted.connect(self._compare)
+        self.history.compare_wanted.connect(self.requests.compare)
+        self.history.again_wanted.connect(self.requests.repeat)
         self.target.select_wanted.connect(self.source.choose)
         self.target.split_wanted.connect(self.how.split_into)
         self.how.put_back_wanted.connect(self.file_actions.put_back)
@@ -228,12 +255,12 @@ class Window(QMainWindow):
         ws.changing.told.connect(self.source.notice.tell)
         self.jobs.ended.connect(self._job_ended)
         self.file_actions.unpack_wanted.connect(self._unpack_when_ready)
-        self.file_actions.task_wanted.connect(self._do)
+        self.file_actions.task_wanted.connect(self.do)
         self.file_actions.to_wanted.connect(self._go_to)
         self.file_actions.check_wanted.connect(self.job_starter.start_check)
         self.file_actions.checks_wanted.connect(self.job_starter.start_checks)
         self.target.checks_pressed.connect(self.job_starter.start_checks)
-        self.target.enter_wanted.connect(self._look_into)
+        self.target.enter_wanted.connect(self.requests.look_into)
         self.file_actions.sums_wanted.connect(self.job_starter.start_sums)
         ws.unpacking.landed.connect(self._landed)
         self.batch.changed.connect(self._landed)
@@ -272,13 +299,14 @@ class Window(QMainWindow):
             "up": ws.up,
             "back": ws.back,
             "from": self._go_from,
-            "how": self._go_how,
+            "how": self.go_how,
             "to": self._go_to,
             "undo": self._undo,
             "path": self.path_bar.type,
             "new_window": self._open_window,
             "check": self.file_actions.check,
             "convert": self.file_actions.convert,
+            "settings": lambda: self.window_settings.toggle(),
             "help": self._show_help,
             "open_archive": self._pick_archive,
             "shortcuts": self._show_shortcuts,
@@ -304,7 +332,7 @@ class Window(QMainWindow):
         where = place.archive or place.folder
         self.setWindowTitle(f"{where.name or where} – Rundlet")
 
-    def _recall_archives(self) -> None:
+    def recall_archives(self) -> None:
         """Offer the archives used last where nothing is selected; whether they are there is looked up beside the interface."""
         archives = list(self.places_menu.places.archives)
         self._archives_task.run(
@@ -338,38 +366,21 @@ class Window(QMainWindow):
             self._press_timer.stop()
 
     def begin(self, paths: Sequence[Path], task: str = "") -> None:
-        """Stand where these paths say.
+        """Stand where these paths say; see :meth:`Requests.begin`."""
+        self.requests.begin(paths, task)
 
-        Args:
-            task: what they are to be selected for: pack, unpack or check; "" to look at them.
-        """
-        if not task or not paths:
-            self.workspace.open(paths)
-            return
-
-        def chosen(_: object) -> None:
-            if self.workspace.selector.paths():
-                self.workspace.selector.changed.disconnect(chosen)
-                if task == "check":
-                    self.file_actions.check()
-                else:
-                    self.how.what.chosen.emit(task)
-
-        self.workspace.selector.changed.connect(chosen)
-        self.workspace.choose(paths)
-
-    def _look_into(self, archive: Path) -> None:
-        """Go into an archive, and show what a check finds in it."""
-        self.workspace.changing.once_open(archive, self.file_actions.check)
-        self.workspace.enter_file(archive)
-
-    def _compare(self, archive: Path) -> None:
-        """Go into an archive, to compare it with what was packed into it."""
-        if self.history.log is not None:
-            self.history.log.hide()
-        self.workspace.changing.once_open(archive, lambda: self.how.within.chosen.emit("compare"))
-        self.workspace.enter_file(archive)
+    def come_to_front(self, token: str = "") -> None:
+        """Be the window that is used, with the token by which the desktop lets it."""
+        if self.window_settings.is_shown:
+            self.window_settings.toggle()
+        if token:
+            os.environ["XDG_ACTIVATION_TOKEN"] = token  # which the toolkit looks for
+        if self.isMinimized():
+            self.showNormal()
+        self.show()
+        self.raise_()
         self.activateWindow()
+        os.environ.pop("XDG_ACTIVATION_TOKEN", None)
 
     # Keys
 
@@ -422,7 +433,7 @@ class Window(QMainWindow):
         self._press_at = self._here
         self.workspace.unpacking.plan_again()
 
-    def _do(self, task: Task) -> None:
+    def do(self, task: Task) -> None:
         """Do with what is selected what a menu offered, in the way that the columns show."""
         if task in (Task.PACK, Task.UNPACK_SEVERAL) and self.batch.form.archives:
             self.how.choose(task)
@@ -530,7 +541,9 @@ class Window(QMainWindow):
     def _open_window(self) -> None:
         """One more window, at the same place: a process of its own, so that neither can take the other one with it."""
         place = self.workspace.place
-        started = QProcess.startDetached(sys.executable, ["-m", "rundlet", str(place.archive or place.folder)])
+        started = QProcess.startDetached(
+            sys.executable, ["-m", "rundlet", "--new-window", str(place.archive or place.folder)]
+        )
         if not (started[0] if isinstance(started, tuple) else started):
             self.source.notice.tell("A new window could not be opened.")
 
@@ -547,7 +560,8 @@ class Window(QMainWindow):
     def _go_from(self) -> None:
         self.source.pages.page.setFocus()
 
-    def _go_how(self) -> None:
+    def go_how(self) -> None:
+        """Let the keyboard act on How."""
         page = self.how.page
         if isinstance(page, QuietPage):
             self._say_nothing_selected()
@@ -571,12 +585,11 @@ class Window(QMainWindow):
             return
         self.workspace.unpacking.plan_again()
         self.batch.plan_again()
-        self.workspace.joining.look_again()
         self.history.note(running, result)
         place, outcome = self.workspace.place, result.outcome
         if isinstance(outcome, Packed | Changed | Salvaged) and outcome.shown is not None:
             self.places_menu.note_archive(outcome.shown)
-        self._recall_archives()
+        self.recall_archives()
         if place.archive is not None and not os.path.exists(place.archive):
             if isinstance(outcome, Renamed) and outcome.moved == [(str(place.archive), str(outcome.target))]:
                 self.workspace.enter_file(outcome.target)
@@ -607,6 +620,10 @@ class Window(QMainWindow):
             self._fit_text()
             self._stack()
             self.source.pages.fit_text()
+
+    def fit_columns(self) -> None:
+        """Give the columns the places that fit the width of the window."""
+        self._stack()
 
     def _stack(self) -> None:
         """Put How and To one below the other where the window is too narrow for three columns."""
@@ -649,7 +666,9 @@ class Window(QMainWindow):
         self._soon.stop()
         for running in tuple(self.jobs.running):
             self.jobs.cancel(running)
-        self.places_menu.places.note_last(self.workspace.place.folder)
+        self.places_menu.note_last(self.workspace.place.folder)
+        self.memory.keep()
+        self.services.close()
         self.file_actions.close()
         self.background.close()
         self.places_menu.places.write()

@@ -7,10 +7,12 @@ import re
 from collections.abc import Iterator
 
 from rundlet import __version__
-from rundlet.cli.main import VERBS, parser_for
+from rundlet.cli.main import VERBS, examples_of, help_of, parser_for
+from rundlet.core.model.patterns import RULE
 
 _SENTENCES = re.compile(r"(?<=[.!?]) (?=[A-Z])")
-_DATE = "2026-11-30"
+DATE = "2026-11-30"
+"""Of the newest version."""
 _STATUS = (
     ("0", "It is done."),
     (
@@ -18,6 +20,10 @@ _STATUS = (
         "It is done with problems, one line each on standard error; or what was compared or checked is not the same or not intact.",
     ),
     ("2", "It could not be done."),
+    (
+        "130",
+        "It was ended by Ctrl+C; 128 and the number of the signal by another one. Nothing half made is left behind.",
+    ),
 )
 
 
@@ -72,7 +78,7 @@ def man_pages() -> dict[str, str]:
 
 def _head(name: str, about: str) -> list[str]:
     return [
-        f".Dd {_DATE}",
+        f".Dd {DATE}",
         f".Dt {name.upper()} 1",
         f".Os rundlet {__version__}",
         ".Sh NAME",
@@ -96,12 +102,19 @@ def _page(verb: str, parser: argparse.ArgumentParser) -> str:
         argument = _argument(action)
         lines.append(f".It {names} Ar {_roff(argument)}" if argument else f".It {names}")
         lines.append(_roff(_help(action)))
-    lines += [".El", *_exit_status(), ".Sh SEE ALSO", ".Xr rundlet 1"]
+    lines += [".El"]
+    if any(action.metavar == "PATTERN" for action in parser._actions):
+        lines += [".Sh PATTERNS", _roff(RULE)]
+    lines += _exit_status()
+    lines += [".Sh EXAMPLES"]
+    for what, line in examples_of(verb):
+        lines += [_roff(what) + ".", f".Dl {_roff(line)}"]
+    lines += [".Sh SEE ALSO", ".Xr rundlet 1"]
     return "\n".join(lines) + "\n"
 
 
 def _help(action: argparse.Action) -> str:
-    words = (action.help or "").strip()
+    words = help_of(action).strip()
     words = words[:1].upper() + words[1:]
     if not words:
         words = "See the manual of the program"

@@ -6,11 +6,14 @@ Specification 0.13 and AppStream 1.0.
 
 from __future__ import annotations
 
+import shutil
 from xml.sax.saxutils import escape
 
 from rundlet import __version__
-from rundlet.integration.command_line import completions, man_pages
-from rundlet.integration.icons import APP_ID, icon_path
+from rundlet.integration.bus_names import BUS_NAME
+from rundlet.integration.command_line import DATE, completions, man_pages
+from rundlet.integration.icons import APP_ID, PIXELS, icon_path, pixel_icon
+from rundlet.integration.menus import menu_files
 
 PART_TYPE = "application/vnd.rundlet.part"
 
@@ -88,6 +91,12 @@ def _quoted(command: str) -> str:
     return '"' + inner.replace("\\", "\\\\").replace("%", "%%") + '"'
 
 
+def bus_service(command: str) -> str:
+    """What starts it for whoever calls it on the session bus."""
+    whole = command if command.startswith("/") else shutil.which(command) or f"/usr/bin/{command}"
+    return f"[D-BUS Service]\nName={BUS_NAME}\nExec={_quoted(whole)} --service\n"
+
+
 def mime_package() -> str:
     """What the shared database is to know besides: the first parts of archives and files that were split."""
     return f"""<?xml version="1.0" encoding="UTF-8"?>
@@ -129,7 +138,7 @@ def metainfo() -> str:
   </provides>
   <content_rating type="oars-1.1"/>
   <releases>
-    <release version="{__version__}" date="2026-11-30" type="development"/>
+    <release version="{__version__}" date="{DATE}" type="development"/>
   </releases>
 </component>
 """
@@ -144,11 +153,15 @@ def all_files(command: str) -> dict[str, bytes]:
     texts = {
         f"applications/{APP_ID}.desktop": desktop_entry(command),
         f"mime/packages/{APP_ID}.xml": mime_package(),
+        f"dbus-1/services/{BUS_NAME}.service": bus_service(command),
         f"metainfo/{APP_ID}.metainfo.xml": metainfo(),
+        **menu_files(command, _quoted(command), MIME_TYPES),
         **completions(),
         **man_pages(),
     }
     found = {path: text.encode() for path, text in texts.items()}
     found[f"icons/hicolor/scalable/apps/{APP_ID}.svg"] = icon_path().read_bytes()
     found[f"icons/hicolor/symbolic/apps/{APP_ID}-symbolic.svg"] = icon_path(f"{APP_ID}-symbolic").read_bytes()
+    for side in PIXELS:
+        found[f"icons/hicolor/{side}x{side}/apps/{APP_ID}.png"] = pixel_icon(side).read_bytes()
     return found

@@ -14,9 +14,10 @@ from enum import StrEnum
 from pathlib import Path
 
 from rundlet.core.errors import PlanError, file_problem
-from rundlet.core.fs.atomic_files import keep_text
-from rundlet.core.fs.base_folders import data_home, state_folder
-from rundlet.integration.files import all_files
+from rundlet.core.fs.atomic_files import keep_bytes, keep_text
+from rundlet.core.fs.base_folders import config_home, data_home, state_folder
+from rundlet.integration.files import PART_TYPE, all_files
+from rundlet.integration.menus import with_custom_actions
 
 _LIST = "desktop-files.json"
 _TOOLS = (
@@ -25,6 +26,10 @@ _TOOLS = (
     ("gtk-update-icon-cache", "icons/hicolor"),
 )
 _MADE_BY_TOOLS = ("applications/mimeinfo.cache", "icons/hicolor/icon-theme.cache")
+_MIME_DATABASE = (
+    *("aliases", "generic-icons", "globs", "globs2", "icons", "magic"),
+    *("mime.cache", "subclasses", "treemagic", "types", "version", "XMLnamespaces"),
+)
 _PATIENCE = 60  # seconds
 
 
@@ -105,13 +110,39 @@ def install(command: str | None = None) -> list[Placed]:
             path.parent.mkdir(parents=True, exist_ok=True)
             half = path.with_name(f".{path.name}.new")
             half.write_bytes(content)
+            half.chmod(_mode(name, content))
             half.replace(path)
         except OSError as error:
             raise file_problem(error, "write", path) from error
         known[name] = _digest(content)
         _note(known)
+    _set_custom_actions(command, there=True)
     _tell_the_desktop()
     return status(command)
+
+
+def _mode(name: str, content: bytes) -> int:
+    """The permissions of a file: file managers run no scripts and service menus but those that may be run."""
+    return 0o755 if content.startswith(b"#!") or name.startswith("kio/") else 0o644
+
+
+def write_files(folder: Path, command: str = "rundlet") -> list[Path]:
+    """Write all files below another folder, for a package that has them in its ``share``; what stands there is replaced.
+
+    Raises:
+        FileProblem: when a file can't be written.
+    """
+    written = []
+    for name, content in all_files(command).items():
+        path = folder / name
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(content)
+            path.chmod(_mode(name, content))
+        except OSError as error:
+            raise file_problem(error, "write", path) from error
+        written.append(path)
+    return written
 
 
 def remove() -> list[Path]:
@@ -128,8 +159,12 @@ def remove() -> list[Path]:
         if _digest(_content(path)) != digest:
             stays.append(path)
             continue
-        path.unlink()
+        try:
+            path.unlink()
+        except OSError as error:
+            raise file_problem(error, "remove", path) from error
         _remove_empty(path.parent)
+    _set_custom_actions("rundlet", there=False)
     listed = state_folder() / _LIST
     listed.unlink(missing_ok=True)
     with contextlib.suppress(OSError):
@@ -137,6 +172,29 @@ def remove() -> list[Path]:
     _tell_the_desktop()
     _remove_what_tools_left()
     return stays
+
+
+def _set_custom_actions(command: str, *, there: bool) -> None:
+    """Put our entries into the file that one of the file managers keeps them in, or take them out; only where it is used.
+
+    Raises:
+        FileProblem: when the file can't be written.
+    """
+    folder = config_home() / "Thunar"
+    file = folder / "uca.xml"
+    if not folder.is_dir() or not (there or file.exists()):
+        return
+    before = _content(file)
+    try:
+        now = with_custom_actions(before, command, there=there)
+    except ValueError:
+        return  # it is not what it should be, and not ours to mend
+    if not there and b"rundlet-" not in before:
+        return
+    try:
+        keep_bytes(file, now)
+    except OSError as error:
+        raise file_problem(error, "write", file) from error
 
 
 def _content(path: Path) -> bytes:
@@ -197,5 +255,8 @@ def _remove_what_tools_left() -> None:
     mime = root / "mime"
     packages = mime / "packages"
     if mime.is_dir() and not (packages.is_dir() and any(packages.iterdir())):
-        shutil.rmtree(mime)  # it holds nothing but what the tool makes of the packages
-        _remove_empty(mime.parent)
+        for path in (each for each in mime.iterdir() if each.name in _MIME_DATABASE):
+            path.unlink()
+        ours = mime / f"{PART_TYPE}.xml"
+        ours.unlink(missing_ok=True)
+        _remove_empty(ours.parent if ours.parent.is_dir() else mime)

@@ -47,7 +47,7 @@ def grouped(digest: str, differing: Collection[int] = ()) -> str:
 def recognized(published: Sequence[Published]) -> str:
     """What was pasted, in a few words."""
     if not published:
-        return "This is no checksum."
+        return "This isn't a checksum."
     if len(published) > 1:
         return say("{count:checksum|checksums}", count=len(published))
     (one,) = published
@@ -69,13 +69,13 @@ def answer_words(answer: Answer) -> str:
     if answer.differing:
         places = [str(place + 1) for place in answer.differing[:_MOST_PLACES]]
         if len(answer.published.digest) < len(answer.actual):
-            words = "Nearly that of {name:name}: something is missing from it at character {places}."
+            words = "Almost the checksum of {name:name}: a character is missing at place {places}."
         elif len(answer.published.digest) > len(answer.actual):
-            words = "Nearly that of {name:name}: something is too much in it at character {places}."
+            words = "Almost the checksum of {name:name}: there is one character too many at place {places}."
         elif len(places) > 1:
-            words = "Nearly that of {name:name}: characters {places} differ. It may have been copied wrongly."
+            words = "Almost the checksum of {name:name}: characters {places} differ. It may have been copied wrongly."
         else:
-            words = "Nearly that of {name:name}: character {places} differs. It may have been copied wrongly."
+            words = "Almost the checksum of {name:name}: character {places} differs. It may have been copied wrongly."
         return fill(words, facts | {"places": ", ".join(places)})
     if answer.path is not None:
         return fill("{name:name} is not the published file: its {algorithm} is another one.", facts)

@@ -196,7 +196,13 @@ class ArchiveReader(ABC):
 
 
 class Sink(Protocol):
-    """Where a writer puts an archive; see :class:`rundlet.core.streams.sinks.ArchiveSink`."""
+    """Where a writer puts an archive; see :class:`rundlet.core.streams.sinks.ArchiveSink`.
+
+    Attributes:
+        forward: whether what was written is gone, so that nothing of it can be corrected or taken back.
+    """
+
+    forward: bool
 
     def tell(self) -> int: ...
     def write(self, data: bytes | memoryview) -> None: ...

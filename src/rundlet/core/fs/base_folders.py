@@ -10,9 +10,14 @@ from rundlet.core.streams.private import base_folder
 _NAME = "rundlet"
 
 
+def config_home() -> Path:
+    """What a person has set in all programs."""
+    return base_folder("XDG_CONFIG_HOME", ".config")
+
+
 def config_folder() -> Path:
     """What a person has set."""
-    return base_folder("XDG_CONFIG_HOME", ".config") / _NAME
+    return config_home() / _NAME
 
 
 def state_folder() -> Path:

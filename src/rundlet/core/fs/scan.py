@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fnmatch
 import os
 import stat
 from collections.abc import Callable, Collection, Iterator, Sequence
@@ -16,6 +15,7 @@ from rundlet.core.jobs.findings import Issue, Reason, issue, issue_of
 from rundlet.core.jobs.interface_priority import step_aside
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.item import PackItem
+from rundlet.core.model.patterns import Patterns
 
 _PERMISSIONS = 0o7777
 
@@ -65,6 +65,7 @@ def walk(
     except OSError as error:
         found.issues.append(issue_of(name, file_problem(error, "read", item), Reason.NOT_READ))
         return found
+    excluded = Patterns(exclude)
     pending: list[tuple[str, str, os.stat_result]] = [(str(item), name, status)]
     led: _Led = {}
     while pending:
@@ -76,7 +77,7 @@ def walk(
             found.issues.append(issue(inside, Reason.IS_THE_ARCHIVE))
             continue
         hidden = "/" in inside and inside.rpartition("/")[2].startswith(".")
-        if _excluded(inside, exclude) or (hidden and LeaveOut.HIDDEN in leave_out):
+        if excluded.fit(inside) or (hidden and LeaveOut.HIDDEN in leave_out):
             found.left += 1
             continue
         kind = _kind(status.st_mode)
@@ -182,11 +183,6 @@ def _special(mode: int) -> Reason:
     if stat.S_ISSOCK(mode):
         return Reason.IS_SOCKET
     return Reason.IS_PIPE if stat.S_ISFIFO(mode) else Reason.IS_DEVICE
-
-
-def _excluded(inside: str, patterns: Sequence[str]) -> bool:
-    name = inside.rpartition("/")[2]
-    return any(fnmatch.fnmatchcase(name, p) or fnmatch.fnmatchcase(inside, p.rstrip("/")) for p in patterns)
 
 
 @dataclass(frozen=True, slots=True)

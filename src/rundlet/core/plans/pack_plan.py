@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
+from datetime import date
 from enum import StrEnum
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rundlet.core.errors import Clash, PlanError
+from rundlet.core.formats.known import PACKED_TARS, TAR, ZIP
 from rundlet.core.formats.passwords import TOO_LONG
 from rundlet.core.fs.disk_space import existing_parent, free_bytes
 from rundlet.core.fs.safe_names import as_text, first_free
@@ -82,12 +85,24 @@ class PackPlan:
         return self.options.level
 
 
+_STREAM = Path("standard output")
+_FORWARD = {info.id for info in (ZIP, TAR, *PACKED_TARS)}
+
+
 def suggested_stem(items: Sequence[Path]) -> str:
     """A name for the archive of these items: one item's own, or that of the folder in which several lie."""
     if len(items) == 1:
         item = absolute(items[0])
         return (item.name if os.path.isdir(item) else item.stem) or "disk"
     return (absolute(items[0]).parent.name if items else "") or "archive"
+
+
+_DATE_BEHIND = re.compile(r"[ _-]*\d{4}-\d{2}-\d{2}( \(\d+\))?$")
+
+
+def dated_stem(stem: str, day: date) -> str:
+    """A name with a date behind it, in place of one that stands there already."""
+    return f"{_DATE_BEHIND.sub('', stem) or stem} {day.isoformat()}"
 
 
 def free_name(target: Path, *, in_parts: bool = False) -> Path:
@@ -159,6 +174,50 @@ def plan_pack(
         keep_replaced=keep_replaced,
     )
     return replace(plan, left=walked.left, originals=originals)
+
+
+def plan_stream(
+    items: Sequence[Path],
+    *,
+    info: FormatInfo,
+    options: WriteOptions,
+    exclude: Sequence[str] = (),
+    leave_out: LeaveOut = LeaveOut.NOTHING,
+    follow: bool = False,
+    job: Job | None = None,
+) -> PackPlan:
+    """Look through the items and work out an archive that is written to a stream.
+
+    Args:
+        items, info, options, exclude, leave_out, follow: as in :func:`plan_pack`.
+
+    Raises:
+        PlanError: when there is nothing to pack, or the format can't do what is asked.
+    """
+    if info.id not in _FORWARD:
+        raise PlanError(
+            "{format} can't be written to standard output, as its beginning is written last.",
+            hint="zip and tar can.",
+            format=info.id,
+        )
+    options = replace(options, level=info.level_for(options.level))
+    can_do(info, options)
+    walked = _found(items, exclude=exclude, leave_out=leave_out, follow=follow, skip=(), tick=(job or Job()).checkpoint)
+    if not walked.items:
+        raise _nothing(walked.issues)
+    plan = _planned(
+        walked.items,
+        walked.issues,
+        asked=_STREAM,
+        target=_STREAM,
+        replaced=(),
+        info=info,
+        options=options,
+        part_size=0,
+        read_back=False,
+        keep_replaced=False,
+    )
+    return replace(plan, left=walked.left)
 
 
 def plan_of_items(

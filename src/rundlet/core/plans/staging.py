@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import Enum
 from types import MappingProxyType
 from typing import TYPE_CHECKING
@@ -142,10 +142,11 @@ class Staging:
             each for each in self.changes if each.kind is ChangeKind.ADDED and keys and each.items.keys() == set(keys)
         ]
         if whole and not rows and not any(each.keys & whole[0].items.keys() for each in self.changes):
-            (change,) = whole  # as keys are those of one change alone
-            moved = {key: _moved(item.path, path, new_path) or item.path for key, item in change.items.items()}
-            change.items = {key: item._replace(path=moved[key]) for key, item in change.items.items()}
-            change.path = new_path
+            (before,) = whole  # as keys are those of one change alone
+            moved = {key: _moved(item.path, path, new_path) or item.path for key, item in before.items.items()}
+            items = {key: item._replace(path=moved[key]) for key, item in before.items.items()}
+            change = replace(before, path=new_path, items=items)  # a new one: whoever kept the list can go back to it
+            self.changes[self.changes.index(before)] = change
             return change
         same_folder = path.rpartition("/")[0] == new_path.rpartition("/")[0]
         kind = ChangeKind.RENAMED if same_folder else ChangeKind.MOVED

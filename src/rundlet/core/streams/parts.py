@@ -416,6 +416,8 @@ class PartsSink:
             )
         self._files.append(NewFile(self._folder, part_path(self.target, len(self._files) + 1).name))
 
+    forward = False
+
     def patch(self, offset: int, data: bytes) -> None:
         while data:
             index, inside = divmod(offset, self._size)

@@ -9,6 +9,7 @@ import resource
 import stat
 from collections.abc import Mapping
 from pathlib import Path
+from typing import BinaryIO
 
 from rundlet.core.errors import Clash, FileProblem, file_problem
 from rundlet.core.streams.renaming import rename_new
@@ -213,6 +214,8 @@ class ArchiveSink:
         FileProblem: when the system refuses; ``Clash`` when the name was taken meanwhile.
     """
 
+    forward = False
+
     def __init__(self, target: Path, *, replace: bool = False) -> None:
         self.target = target
         self._replace = replace
@@ -301,6 +304,56 @@ class ArchiveSink:
         if self._folder >= 0:
             os.close(self._folder)
             self._folder = -1
+
+
+class ForwardSink:
+    """A stream that a new archive is written to, such as a pipe. Nothing in it can be corrected or taken back.
+
+    Args:
+        stream: where to; stays the caller's.
+    """
+
+    forward = True
+
+    def __init__(self, stream: BinaryIO) -> None:
+        self._stream = stream
+        self._position = 0
+
+    def tell(self) -> int:
+        """How many bytes were written so far."""
+        return self._position
+
+    def write(self, data: bytes | memoryview) -> None:
+        """Append ``data``.
+
+        Raises:
+            FileProblem: when the system refuses.
+            BrokenPipeError: when nobody reads any more.
+        """
+        try:
+            self._stream.write(data)
+        except BrokenPipeError:
+            raise
+        except OSError as error:
+            raise file_problem(error, "write to", "standard output") from error
+        self._position += len(data)
+
+    def flush(self) -> None:
+        """Hand over all that was written; raises what :meth:`write` does."""
+        try:
+            self._stream.flush()
+        except BrokenPipeError:
+            raise
+        except OSError as error:
+            raise file_problem(error, "write to", "standard output") from error
+
+    def patch(self, offset: int, data: bytes) -> None:
+        """Not to be called."""
+        raise AssertionError("a stream is not corrected")
+
+    def rewind(self, offset: int) -> None:
+        """Not to be called."""
+        raise AssertionError("a stream does not go back")
 
 
 def allow_many_files() -> None:

@@ -12,6 +12,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from rundlet.core.errors import file_problem
 from rundlet.core.fs.atomic_files import keep_bytes, keep_text
 from rundlet.core.fs.base_folders import former_folder, moved_from, state_folder
 from rundlet.core.jobs.findings import Issue, Reason, issue
@@ -92,6 +93,7 @@ class Record:
         stamps: what each of ``source`` was when the work ended: device, file number, size, time of change; -1 for what was gone.
         boot: the run of the system in which the device numbers hold.
         back: what an undo that did not come to its end has restored already.
+        how: how it was packed, as :class:`~rundlet.core.userdata.presets.SavedSettings` has it, and whether it was locked.
     """
 
     id: str
@@ -110,6 +112,13 @@ class Record:
     stamps: tuple[tuple[int, int, int, int], ...] = ()
     boot: str = ""
     back: tuple[str, ...] = ()
+    how: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def can_be_repeated(self) -> bool:
+        """Whether all is known that it takes to do it again."""
+        is_packed = self.outcome.kind == "pack" and self.result == "done"
+        return is_packed and bool(self.how) and 0 < len(self.source) < _MOST_SOURCES
 
 
 def new_id() -> str:
@@ -142,13 +151,19 @@ def _now() -> str:
 
 
 def record_of(
-    outcome: Outcome, source: Sequence[Path], *, expected: tuple[int, float] = (0, 0.0), id: str = ""
+    outcome: Outcome,
+    source: Sequence[Path],
+    *,
+    expected: tuple[int, float] = (0, 0.0),
+    id: str = "",
+    how: dict[str, Any] | None = None,
 ) -> tuple[Record, list[Put]]:
     """A record of a job that has just ended, and what it put on the disk as it is now.
 
     Args:
         expected: bytes and seconds that were estimated, or zeros.
         id: a name for it; a new one by default.
+        how: as in :class:`Record`.
     """
     problems = outcome.problems
     puts = [put for path in outcome.created if (put := _put(path)) is not None]
@@ -166,6 +181,7 @@ def record_of(
         can_undo=bool(puts) or bool(outcome.trashed) or bool(outcome.moved),
         stamps=tuple(stamp(str(path)) for path in source[:_MOST_SOURCES]) if is_unpacked else (),
         boot=boot_id(),
+        how=how or {},
     )
     return record, puts
 
@@ -363,6 +379,19 @@ class Journal:
                 self._append(json.dumps(values) + "\n")
         except OSError as error:
             _log.warning("The log could not be written: %s", error)
+
+    def clear(self) -> None:
+        """Forget all jobs, so that none of them can be undone any more.
+
+        Raises:
+            FileProblem: when the system refuses.
+        """
+        try:
+            with locked(self.folder, "lock"):
+                for path in (self._lines, *self.folder.glob("*.json.gz"), *self.folder.glob("*.problems.gz")):
+                    path.unlink(missing_ok=True)
+        except OSError as error:
+            raise file_problem(error, "remove", self.folder) from error
 
     def _rewrite(self) -> None:
         """Keep the newest records; what the others put on the disk is forgotten with them."""

@@ -81,6 +81,14 @@ class Places:
         """A window that stood in a folder was closed."""
         self._note(lambda places: setattr(places, "last", str(folder)))
 
+    def forget(self) -> None:
+        """Forget where one was; favourites stay."""
+
+        def change(places: Places) -> None:
+            places.folders, places.archives, places.last = [], [], ""
+
+        self._note(change)
+
     def toggle_favourite(self, folder: Path) -> None:
         """Keep a folder as a favourite, or no longer."""
         path, is_one = str(folder), str(folder) not in self.favourites

@@ -61,11 +61,12 @@ class Presets:
 
     def _take(self, values: Values) -> None:
         """What the file holds, with what other windows have kept meanwhile."""
-        saved = {name: _way(value) for name, value in values.items()}
+        saved = {name: settings_from(value) for name, value in values.items()}
         self.saved = {name: settings for name, settings in saved.items() if settings is not None}
 
 
-def _way(values: object) -> SavedSettings | None:
+def settings_from(values: object) -> SavedSettings | None:
+    """Settings from what a file holds; None where they make no sense."""
     kinds = {"fmt": str, "level": int, "part_size": int, "limit": int, "exclude": list}
     if not isinstance(values, dict) or "fmt" not in values or "level" not in values:
         return None

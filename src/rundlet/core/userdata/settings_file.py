@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from rundlet.core.fs.base_folders import config_folder
+from rundlet.core.settings import SETTINGS
 from rundlet.core.userdata.store import Store, Values
 
 if TYPE_CHECKING:
@@ -50,6 +51,20 @@ class Settings:
             raise ValueError(value)
         self._values = Store(self.file).change(lambda values: values.update({setting.id: value}))
 
-    def reset(self, setting: Setting[Any]) -> None:
-        """Go back to the default."""
-        self._values = Store(self.file).change(lambda values: values.pop(setting.id, None))
+    def reset(self, *settings: Setting[Any]) -> None:
+        """Go back to the defaults."""
+
+        def change(values: Values) -> None:
+            for setting in settings:
+                values.pop(setting.id, None)
+
+        self._values = Store(self.file).change(change)
+
+    def set_several(self, values: dict[str, Any]) -> None:
+        """Set values by the ids of their settings, all at once; those that no setting can have are left out."""
+        fitting = {each.id: values[each.id] for each in SETTINGS if each.id in values and each.fits(values[each.id])}
+        self._values = Store(self.file).change(lambda now: now.update(fitting))
+
+    def as_set(self) -> Values:
+        """What is set, by the ids of the settings."""
+        return {each.id: self.get(each) for each in SETTINGS if self.is_set(each)}

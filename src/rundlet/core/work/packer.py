@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import time
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, BinaryIO
 
 from rundlet.core.codecs.parallel import Pool, cores
 from rundlet.core.errors import NoSpace, OutOfDate, PlanError
@@ -15,11 +15,12 @@ from rundlet.core.jobs.findings import said_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Outcome, Packed
 from rundlet.core.streams.parts import PartsSink
-from rundlet.core.streams.sinks import ArchiveSink
+from rundlet.core.streams.sinks import ArchiveSink, ForwardSink
 from rundlet.core.work.originals import clear_up
 from rundlet.core.work.verify import Proof, read_back
 
 if TYPE_CHECKING:
+    from rundlet.core.formats.base import Sink
     from rundlet.core.plans.pack_plan import PackPlan
 
 
@@ -52,6 +53,47 @@ def pack(plan: PackPlan, job: Job | None = None, *, workers: int | None = None) 
     return outcome
 
 
+def pack_to(plan: PackPlan, stream: BinaryIO, job: Job, *, workers: int | None = None) -> Packed:
+    """Write the archive of a plan to a stream, forwards only.
+
+    Args:
+        plan: as :func:`~rundlet.core.plans.pack_plan.plan_stream` makes it.
+        stream: where to.
+        job, workers: as in :func:`pack`.
+
+    Raises:
+        FileProblem: when the stream can't be written, or a large file can't be read to its end. What was written by then is no
+            whole archive.
+        PlanError: when none of the files could be read.
+        BrokenPipeError: when nobody reads any more.
+    """
+    started = time.monotonic()
+    outcome = Packed(plan.target, issues=list(plan.issues))
+    pool = Pool(workers or cores(), "pack")
+    try:
+        sink = ForwardSink(stream)
+        job.begin("Packing", total_bytes=plan.size, total_entries=len(plan.items))
+        _fill(plan, sink, pool, job, outcome)
+        sink.flush()
+    finally:
+        pool.shutdown(cancel_futures=True)
+    outcome.bytes_out = sink.tell()
+    outcome.seconds = time.monotonic() - started
+    return outcome
+
+
+def _fill(plan: PackPlan, sink: Sink, pool: Pool, job: Job, outcome: Outcome) -> None:
+    """Write all items. Raises ``PlanError`` when none of the files could be read."""
+    writer = by_id(plan.info.id).create(sink, plan.options)
+    writer.write(plan.items, pool=pool, job=job, outcome=outcome)
+    writer.finish()
+    if plan.files and not outcome.files and len(outcome.problems) >= plan.files:
+        last = outcome.problems[-1]
+        raise PlanError(
+            "None of the files could be read. {item:name}: {cause:clause}.", item=last.item, cause=said_of(last)
+        )
+
+
 def _write(plan: PackPlan, job: Job, outcome: Outcome, workers: int | None) -> Proof | None:
     """Write the archive and put it in its place; what it was seen to hold, where it was read back."""
     pool = Pool(workers or cores(), "pack")
@@ -63,14 +105,7 @@ def _write(plan: PackPlan, job: Job, outcome: Outcome, workers: int | None) -> P
         else:
             sink = ArchiveSink(plan.target, replace=plan.replaces)
         job.begin("Packing", total_bytes=plan.size, total_entries=len(plan.items))
-        writer = by_id(plan.info.id).create(sink, plan.options)
-        writer.write(plan.items, pool=pool, job=job, outcome=outcome)
-        writer.finish()
-        if plan.files and not outcome.files and len(outcome.problems) >= plan.files:
-            last = outcome.problems[-1]
-            raise PlanError(
-                "None of the files could be read. {item:name}: {cause:clause}.", item=last.item, cause=said_of(last)
-            )
+        _fill(plan, sink, pool, job, outcome)
         outcome.bytes_out = sink.tell()
         if plan.read_back:
             proof = read_back(plan, sink, job, outcome, workers=workers)

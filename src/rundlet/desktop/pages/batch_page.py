@@ -10,21 +10,11 @@ from PySide6.QtWidgets import QCheckBox, QRadioButton, QWidget
 
 from rundlet.core import text
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan
-from rundlet.desktop.views.basics import (
-    CLASH_WORDS,
-    SHOW_WORDS,
-    Footer,
-    go_button,
-    heading,
-    label,
-    page_layout,
-    radio_group,
-    restyle,
-    scrolling,
-)
+from rundlet.desktop.views.basics import CLASH_WORDS, SHOW_WORDS, heading, label, page_layout, radio_group
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.landing_tree import LandingView, Taken, set_rule, taken_hint
 from rundlet.desktop.views.lock_field import LockField
+from rundlet.desktop.views.target_page import TargetPage
 from rundlet.presentation.findings import finding_words
 from rundlet.presentation.sentences import say
 
@@ -130,16 +120,13 @@ class BatchPage(QWidget):
         self._batch.change(change)
 
 
-class BatchTarget(QWidget):
+class BatchTarget(TargetPage):
     """The folder, and what each of the archives will be in it."""
 
     def __init__(self, batch: ArchiveBatch, quick: Quick) -> None:
-        super().__init__()
+        super().__init__("Unpack")
         self._batch = batch
-        whole = page_layout(self)
-        inner = QWidget()
-        column = page_layout(inner)
-        whole.addWidget(scrolling(inner), 1)
+        column = self.column
         self.folder = FolderField("Folder to unpack the archives into", quick)
         column.addWidget(self.folder)
         column.addWidget(heading("What will be there"))
@@ -147,9 +134,7 @@ class BatchTarget(QWidget):
         column.addWidget(self.view, 1)
         self.hint = taken_hint()
         column.addWidget(self.hint)
-        self.facts = label("", "soft")
-        self.go = go_button("Unpack")
-        whole.addWidget(Footer(self.facts, self.go))
+        self.add_footer()
         self.folder.changed.connect(self._folder_changed)
         self.view.ruled.connect(self._set_rule)
         batch.changed.connect(self._show)
@@ -194,15 +179,13 @@ class BatchTarget(QWidget):
         self.go.setText(say("Unpack {count:archive|archives}", count=count) if count else "Nothing to unpack")
         size, free = sum(plan.needed for plan in plans), min((plan.free for plan in plans), default=0)
         fits = size <= free
-        restyle(self.facts, "role", "soft" if fits else "warn")
         if not form.outlooks:
-            self.facts.setText("Opening the archives …")
+            words = "Opening the archives …"
         elif fits:
-            self.facts.setText(_words(plans, len(form.outlooks) - len(plans)))
+            words = _words(plans, len(form.outlooks) - len(plans))
         else:
-            self.facts.setText(
-                say("{size:size} are needed, but only {free:size} are free there.", size=size, free=free)
-            )
+            words = say("{size:size} are needed, but only {free:size} are free there.", size=size, free=free)
+        self.say_last(words, warns=not fits)
         self.go.set_ready(bool(plans) and fits)
 
 

@@ -4,44 +4,31 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QWidget
-
 from rundlet.desktop.state.forms import IfTaken
-from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.archive_name import ArchiveName, lack_of
-from rundlet.desktop.views.basics import (
-    Choices,
-    Footer,
-    go_button,
-    heading,
-    label,
-    page_layout,
-    restyle,
-    scrolling,
-)
+from rundlet.desktop.views.basics import Choices, heading
 from rundlet.desktop.views.gauge import Gauge
 from rundlet.desktop.views.result_tree import ResultView
+from rundlet.desktop.views.target_page import TargetPage
 from rundlet.presentation.sentences import joined, say
 
 if TYPE_CHECKING:
+    from PySide6.QtWidgets import QWidget
+
     from rundlet.core.model.tree import ArchiveTree
     from rundlet.desktop.state.workspace import Workspace
     from rundlet.desktop.views.folder_field import Quick
 
 
-class ChangeTarget(QWidget):
+class ChangeTarget(TargetPage):
     """The archive as it will be, and the button that saves it."""
 
     def __init__(self, workspace: Workspace, quick: Quick) -> None:
-        super().__init__()
+        super().__init__("Save")
         self._workspace = workspace
         self._changing = workspace.changing
         self._shown: tuple[ArchiveTree, tuple[int, ...] | None] | None = None
-        whole = page_layout(self)
-        inner = QWidget()
-        column = page_layout(inner)
-        column.setContentsMargins(0, 0, theme.sizes.space, 0)
-        whole.addWidget(scrolling(inner), 1)
+        column = self.column
         self.what = Choices([("this", "This archive"), ("new", "A new archive")], name="Where to save")
         column.addWidget(self.what)
         self.archive = ArchiveName(workspace.changing.new, quick, (IfTaken.RENAME, IfTaken.REPLACE))
@@ -53,9 +40,7 @@ class ChangeTarget(QWidget):
         column.addWidget(heading("What will be in it"))
         self.view = ResultView()
         column.addWidget(self.view, 1)
-        self.facts = label("", "soft")
-        self.go = go_button("Save")
-        whole.addWidget(Footer(self.facts, self.go))
+        self.add_footer()
         self.what.chosen.connect(self._what_chosen)
         self._changing.changed.connect(self._show)
         workspace.relisted.connect(self._show)
@@ -102,8 +87,7 @@ class ChangeTarget(QWidget):
         if changing.only is not None:
             words = "The archive here stays as it is. A report is saved beside the new one."
         unlocked = self._loses_its_lock()
-        self.facts.setText(lack or joined([words, unlocked]))
-        restyle(self.facts, "role", "warn" if lack or unlocked else "soft")
+        self.say_last(lack or joined([words, unlocked]), warns=bool(lack or unlocked))
         self.go.setText(self._button_words())
         ready = changing.as_new or (changing.count > 0 and changing.plan is not None)
         self.go.set_ready(

@@ -16,20 +16,10 @@ from rundlet.core.streams.parts import JoinedSource
 from rundlet.core.text import plain_path
 from rundlet.core.work.checker import Verdict, rows_to_check
 from rundlet.desktop.locations.place import with_others
-from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import (
-    FlowLayout,
-    Footer,
-    go_button,
-    heading,
-    label,
-    line_list,
-    page_layout,
-    restyle,
-    scrolling,
-)
+from rundlet.desktop.views.basics import button_row, heading, label, line_list, page_layout
 from rundlet.desktop.views.lock_field import LockField
 from rundlet.desktop.views.part_finders import PartFinders
+from rundlet.desktop.views.target_page import TargetPage
 from rundlet.presentation.checks import report_lines, report_values
 from rundlet.presentation.findings import issue_line, issue_values
 from rundlet.presentation.outcomes import verdict
@@ -99,7 +89,7 @@ class CheckPage(QWidget):
         self.kinds.setText(say(words, format=opened.reader.info.id, untold=untold))
 
 
-class CheckTarget(QWidget):
+class CheckTarget(TargetPage):
     """The verdict, what is wrong, and what can be done about it.
 
     Signals:
@@ -111,14 +101,10 @@ class CheckTarget(QWidget):
     part_found = Signal(object, object)
 
     def __init__(self, workspace: Workspace) -> None:
-        super().__init__()
+        super().__init__("Check")
         self._workspace = workspace
         self._checking = workspace.checking
-        whole = page_layout(self)
-        inner = QWidget()
-        column = page_layout(inner)
-        column.setContentsMargins(0, 0, theme.sizes.space, 0)
-        whole.addWidget(scrolling(inner), 1)
+        column = self.column
         column.addWidget(heading("Result"))
         self.verdict = label("", "statement")
         self.more = label("", "soft")
@@ -126,27 +112,21 @@ class CheckTarget(QWidget):
         column.addWidget(self.more)
         self.wrong = line_list("What is wrong")
         column.addWidget(self.wrong, 1)
-        self.buttons = QWidget()
-        row = FlowLayout(theme.sizes.space)
-        self.buttons.setLayout(row)
         self.select_bad = QPushButton("Select the damaged files")
         self.select_good = QPushButton("Select the intact files")
         self.unpack_good = QPushButton("Unpack the intact files")
         self.save_good = QPushButton("New archive of the intact files …")
-        self.damaged_too = QCheckBox("With parts of damaged files")
+        self.damaged_too = QCheckBox("Also what is left of damaged files")
         self.copy = QPushButton("Copy report")
         self.save = QPushButton("Save report …")
         self._for_bad = (self.select_bad, self.select_good, self.unpack_good, self.save_good, self.damaged_too)
-        for button in (*self._for_bad, self.copy, self.save):
-            row.addWidget(button)
+        self.buttons = button_row(*self._for_bad, self.copy, self.save)
         column.addWidget(self.buttons)
         self.finders = PartFinders()
         self.finders.part_found.connect(self.part_found)
         column.addWidget(self.finders)
         column.addStretch(0)
-        self.facts = label("", "soft")
-        self.go = go_button("Check")
-        whole.addWidget(Footer(self.facts, self.go))
+        self.add_footer()
         self._shown: Checked | None = None
         self.select_bad.clicked.connect(lambda: self.select_wanted.emit(self._checking.nodes(good=False)))
         self.select_good.clicked.connect(lambda: self.select_wanted.emit(self._checking.nodes(good=True)))
@@ -203,8 +183,7 @@ class CheckTarget(QWidget):
             words = "Check again"
         self.go.setText(with_others(words, selection) if selection.items else words)
         locked = self._workspace.needs_password
-        self.facts.setText("Locked files can't be read without the password." if locked else "")
-        restyle(self.facts, "role", "warn" if locked else "soft")
+        self.say_last("Locked files can't be read without the password." if locked else "", warns=locked)
         self.go.set_ready(count > 0 and not running)
 
     def _words(self, outcome: Checked | None, *, running: bool) -> str:
@@ -259,5 +238,4 @@ class CheckTarget(QWidget):
         try:
             Path(chosen).write_text(self.report(as_json=chosen.lower().endswith(".json")), "utf-8", "surrogateescape")
         except OSError as error:
-            self.facts.setText(str(file_problem(error, "write", chosen)))
-            restyle(self.facts, "role", "warn")
+            self.say_last(str(file_problem(error, "write", chosen)), warns=True)

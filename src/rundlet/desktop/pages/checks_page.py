@@ -11,7 +11,8 @@ from PySide6.QtWidgets import QListWidgetItem, QPushButton, QWidget
 
 from rundlet.core.text import shown
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import Footer, go_button, heading, label, line_list, page_layout, scrolling
+from rundlet.desktop.views.basics import heading, label, line_list, page_layout
+from rundlet.desktop.views.target_page import TargetPage
 from rundlet.presentation.findings import issue_line
 from rundlet.presentation.outcomes import verdict
 from rundlet.presentation.sentences import say
@@ -53,7 +54,7 @@ class ChecksPage(QWidget):
         self.statement.setText(say("Check {count:archive|archives}", count=len(self._batch.form.archives)))
 
 
-class ChecksTarget(QWidget):
+class ChecksTarget(TargetPage):
     """The verdict on each archive.
 
     Signals:
@@ -63,14 +64,10 @@ class ChecksTarget(QWidget):
     enter_wanted = Signal(object)
 
     def __init__(self, workspace: Workspace, batch: ArchiveBatch) -> None:
-        super().__init__()
+        super().__init__("Check")
         self._batch = batch
         self._checks: ArchiveChecks = workspace.archive_checks
-        whole = page_layout(self)
-        inner = QWidget()
-        column = page_layout(inner)
-        column.setContentsMargins(0, 0, theme.sizes.space, 0)
-        whole.addWidget(scrolling(inner), 1)
+        column = self.column
         column.addWidget(heading("Result"))
         self.verdict = label("", "statement")
         column.addWidget(self.verdict)
@@ -78,9 +75,8 @@ class ChecksTarget(QWidget):
         column.addWidget(self.list, 1)
         self.copy = QPushButton("Copy report")
         column.addWidget(self.copy, 0, Qt.AlignmentFlag.AlignLeft)
-        self.facts = label("Double-click an archive to see what is wrong in it.", "soft")
-        self.go = go_button("Check")
-        whole.addWidget(Footer(self.facts, self.go))
+        self.add_footer()
+        self.facts.setText("Double-click an archive to see what is wrong in it.")
         self.copy.clicked.connect(self._copy)
         self.list.itemActivated.connect(self._enter)
         self._checks.changed.connect(self._show)

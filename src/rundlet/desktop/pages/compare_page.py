@@ -16,20 +16,10 @@ from rundlet.core.work.comparer import Differs, State, items_there
 from rundlet.desktop.locations.listing import Spot
 from rundlet.desktop.preview_loader import PreviewLoader
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import (
-    FlowLayout,
-    Footer,
-    go_button,
-    heading,
-    label,
-    line_list,
-    page_layout,
-    restyle,
-    scrolling,
-    short_path,
-)
+from rundlet.desktop.views.basics import FlowLayout, button_row, heading, label, line_list, page_layout, short_path
 from rundlet.desktop.views.lock_field import LockField
 from rundlet.desktop.views.preview import Preview
+from rundlet.desktop.views.target_page import TargetPage
 from rundlet.presentation.comparisons import item_line
 from rundlet.presentation.findings import issue_line
 from rundlet.presentation.outcomes import compared_words
@@ -157,7 +147,7 @@ class ComparePage(QWidget):
             self._comparing.choose(Path(chosen))
 
 
-class CompareTarget(QWidget):
+class CompareTarget(TargetPage):
     """What the comparison came to, its items by what is so of them, and what can be done.
 
     Signals:
@@ -171,34 +161,26 @@ class CompareTarget(QWidget):
     look_wanted = Signal(bool)
 
     def __init__(self, workspace: Workspace) -> None:
-        super().__init__()
+        super().__init__("Compare")
         self._workspace = workspace
         self._comparing = workspace.comparing
         self._shown: tuple[Comparison | None, State | None] | None = None
         self.state: State | None = None
         self._rows: list[int] = []
-        whole = page_layout(self)
-        inner = QWidget()
-        column = page_layout(inner)
-        column.setContentsMargins(0, 0, theme.sizes.space, 0)
-        whole.addWidget(scrolling(inner), 1)
+        column = self.column
         column.addWidget(heading("Result"))
         self.verdict = label("", "statement")
         self.more = label("", "soft")
         column.addWidget(self.verdict)
         column.addWidget(self.more)
-        chips = QWidget()
-        flow = FlowLayout(theme.sizes.space)
-        chips.setLayout(flow)
         self.chips: dict[State, QPushButton] = {}
         for state in _CHIPS:
             chip = QPushButton()
             chip.setProperty("role", "chip")
             chip.setCheckable(True)
             chip.clicked.connect(partial(self._choose_state, state))
-            flow.addWidget(chip)
             self.chips[state] = chip
-        column.addWidget(chips)
+        column.addWidget(button_row(*self.chips.values()))
         self.list = line_list("Items", wraps=False)
         self.there = Preview()
         self.there.setVisible(False)
@@ -207,20 +189,14 @@ class CompareTarget(QWidget):
         self.there.closed.connect(partial(self.there.setVisible, False))
         self._loader = PreviewLoader(workspace, workspace.background)
         self._loader.looked.connect(self.there.show_seen)
-        self.buttons = QWidget()
-        row = FlowLayout(theme.sizes.space)
-        self.buttons.setLayout(row)
         self.trash = QPushButton("Move the folder to the trash")
         self.put_in = QPushButton()
         self.unpack = QPushButton()
-        for button in (self.trash, self.put_in, self.unpack):
-            row.addWidget(button)
+        self.buttons = button_row(self.trash, self.put_in, self.unpack)
         column.addWidget(self.buttons)
         column.addWidget(self.list, 2)
         column.addWidget(self.there, 1)
-        self.facts = label("", "soft")
-        self.go = go_button("Compare")
-        whole.addWidget(Footer(self.facts, self.go))
+        self.add_footer()
         self.list.currentRowChanged.connect(self._look)
         self.trash.clicked.connect(self.trash_wanted)
         self.put_in.clicked.connect(self._put_in)
@@ -267,8 +243,7 @@ class CompareTarget(QWidget):
             self._show_buttons(comparison, self._is_folder(comparison))
         self.go.setText("Compare again" if done else "Compare")
         locked = self._workspace.needs_password and self._comparing.certain
-        self.facts.setText("Type the password first." if locked else "")
-        restyle(self.facts, "role", "warn" if locked else "soft")
+        self.say_last("Type the password first." if locked else "", warns=locked)
         self.go.set_ready(other is not None and not running and not locked)
 
     def _words(self, outcome: Compared) -> str:

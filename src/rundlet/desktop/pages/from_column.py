@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -268,7 +268,10 @@ class FromColumn(Column):
         if within:
             self._expand_few(listing)
         if within and (self._find or self._types.chosen):
-            self._narrow()
+            if listing.is_large:
+                self._narrow()
+            else:
+                self._show_narrowed(())  # what was selected are rows of the listing before
         else:
             self._show_rows()
         if not (self._find or self._types.chosen or len(listing.children(TOP))):
@@ -355,9 +358,13 @@ class FromColumn(Column):
         else:
             self._show_narrowed()
 
-    def _show_narrowed(self) -> None:
-        """What is chosen stays chosen, in sight or not."""
-        chosen = list(self._workspace.selection.nodes)
+    def _show_narrowed(self, chosen: Sequence[int] | None = None) -> None:
+        """What is chosen stays chosen, in sight or not.
+
+        Args:
+            chosen: the rows; those that are selected by default.
+        """
+        chosen = list(self._workspace.selection.nodes if chosen is None else chosen)
         self.model.narrow(self._find, self._types.chosen)
         narrowed = bool(self._find or self._types.chosen)
         listing = self._workspace.listing

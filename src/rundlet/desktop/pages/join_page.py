@@ -8,9 +8,10 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QListWidgetItem, QWidget
 
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import Footer, go_button, heading, label, line_list, page_layout, restyle, scrolling
+from rundlet.desktop.views.basics import heading, label, line_list, page_layout
 from rundlet.desktop.views.gauge import Gauge
 from rundlet.desktop.views.part_finders import PartFinders
+from rundlet.desktop.views.target_page import TargetPage
 from rundlet.presentation.findings import issue_line
 from rundlet.presentation.sentences import say
 
@@ -31,7 +32,8 @@ class JoinPage(QWidget):
         column = page_layout(self)
         self.statement = label("", "statement")
         self.more = label(
-            "These parts hold no archive. Joined, they are the file that was split. The parts stay as they are.", "soft"
+            "These parts don't contain an archive. Joining them restores the file that was split. The parts stay as they are.",
+            "soft",
         )
         column.addWidget(self.statement)
         column.addWidget(self.more)
@@ -72,7 +74,7 @@ def _part_line(part: PartState) -> str:
     return say(words, name=part.name, size=part.size, there=part.there)
 
 
-class JoinTarget(QWidget):
+class JoinTarget(TargetPage):
     """The file that the parts make up, and the button.
 
     Signals:
@@ -82,14 +84,10 @@ class JoinTarget(QWidget):
     part_found = Signal(object, object)
 
     def __init__(self, workspace: Workspace) -> None:
-        super().__init__()
+        super().__init__("Join")
         self._workspace = workspace
         self._joining = workspace.joining
-        whole = page_layout(self)
-        inner = QWidget()
-        column = page_layout(inner)
-        column.setContentsMargins(0, 0, theme.sizes.space, 0)
-        whole.addWidget(scrolling(inner), 1)
+        column = self.column
         column.addWidget(heading("The file"))
         self.name = label("", "statement")
         self.more = label("", "soft")
@@ -102,9 +100,7 @@ class JoinTarget(QWidget):
         self.finders = PartFinders()
         column.addWidget(self.finders)
         column.addStretch(1)
-        self.facts = label("", "soft")
-        self.go = go_button("Join")
-        whole.addWidget(Footer(self.facts, self.go))
+        self.add_footer()
         self.finders.part_found.connect(self.part_found)
         self._joining.changed.connect(self._show)
 
@@ -138,7 +134,6 @@ class JoinTarget(QWidget):
             words = "Part {numbers} is not all here." if len(lacking) == 1 else "Parts {numbers} are not all here."
             words = "Parts {numbers} and {more:number} more are not all here." if more > 0 else words
             lack = say(words, numbers=numbers, more=more)
-        self.facts.setText(lack or "Undo moves the new file to the trash.")
-        restyle(self.facts, "role", "warn" if lack else "soft")
+        self.say_last(lack or "Undo moves the new file to the trash.", warns=bool(lack))
         self.go.setText(say("Join {count:part|parts}", count=len(plan.parts)))
         self.go.set_ready(not lacking)

@@ -84,6 +84,11 @@ class ListViews(QStackedWidget):
         self.page.setFocus()
 
     @property
+    def way(self) -> str:
+        """The way that is chosen: ``"list"``, ``"thumbs"`` or ``"map"``."""
+        return self._way
+
+    @property
     def page(self) -> QWidget:
         """What shows the place in the way that is chosen."""
         if self._way == "list":

@@ -19,19 +19,10 @@ from rundlet.core.sentences import fill
 from rundlet.desktop.locations.place import with_others
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.state.trial_runner import TrialRunner, parts_for
-from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.archive_name import ArchiveName, lack_of
-from rundlet.desktop.views.basics import (
-    Choices,
-    Footer,
-    go_button,
-    heading,
-    label,
-    page_layout,
-    restyle,
-    scrolling,
-)
+from rundlet.desktop.views.basics import Choices, heading, label, restyle
 from rundlet.desktop.views.gauge import Gauge
+from rundlet.desktop.views.target_page import TargetPage
 from rundlet.presentation.findings import issue_words
 from rundlet.presentation.sentences import say
 
@@ -45,20 +36,16 @@ if TYPE_CHECKING:
 _LIMITS = ((0, "no limit"), (10_000_000, "10 MB"), (25_000_000, "25 MB"), (4_000_000_000, "4 GB"))
 
 
-class PackTarget(QWidget):
+class PackTarget(TargetPage):
     """The archive's name and folder, its size and what it must fit, and whether its name is taken."""
 
     split_wanted = Signal(object)
 
     def __init__(self, workspace: Workspace, trials: TrialRunner, quick: Quick) -> None:
-        super().__init__()
+        super().__init__("Pack")
         self._workspace = workspace
         self._trials = trials
-        whole = page_layout(self)
-        inner = QWidget()
-        column = page_layout(inner)
-        column.setContentsMargins(0, 0, theme.sizes.space, 0)
-        whole.addWidget(scrolling(inner), 1)
+        column = self.column
         self.archive = ArchiveName(workspace.packing, quick, IfTaken)
         column.addWidget(self.archive)
         column.addWidget(heading("Size"))
@@ -80,9 +67,7 @@ class PackTarget(QWidget):
         self.not_kept = label("", "soft")
         column.addWidget(self.not_kept)
         column.addStretch(1)
-        self.facts = label("", "soft")
-        self.go = go_button("Pack")
-        whole.addWidget(Footer(self.facts, self.go))
+        self.add_footer()
         self.limits.chosen.connect(self._limit_chosen)
         self.other_limit.textEdited.connect(self._limit_typed)
         self.way_out.clicked.connect(self._take_way_out)
@@ -115,8 +100,7 @@ class PackTarget(QWidget):
         )
         self.not_kept.setVisible(bool(lost))
         lack = self._lack(point)
-        self.facts.setText(lack or say("{free:size} free there.", free=ws.packing.free))
-        restyle(self.facts, "role", "warn" if lack else "soft")
+        self.say_last(lack or say("{free:size} free there.", free=ws.packing.free), warns=bool(lack))
         words = say("Add {items:item|items}", items=selection.items) if added_to else pack_words(selection, form, parts)
         self.go.setText(with_others(words, selection) if selection.items else "Pack")
         self.go.set_ready(selection.items > 0 and not lack)

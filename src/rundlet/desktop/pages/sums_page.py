@@ -15,17 +15,8 @@ from rundlet.core.model.checksum_list import Algorithm, ChecksumLine, written_ch
 from rundlet.core.text import shown
 from rundlet.core.work.checksums import Match
 from rundlet.desktop.theme.theme import theme
-from rundlet.desktop.views.basics import (
-    FlowLayout,
-    Footer,
-    go_button,
-    heading,
-    label,
-    line_list,
-    page_layout,
-    restyle,
-    scrolling,
-)
+from rundlet.desktop.views.basics import FlowLayout, button_row, heading, label, line_list, page_layout, restyle
+from rundlet.desktop.views.target_page import TargetPage
 from rundlet.presentation.sentences import say
 from rundlet.presentation.sums import MATCHES, NAMES, answer_words, grouped, recognized, verified_line, verified_words
 
@@ -119,19 +110,15 @@ class SumsPage(QWidget):
         restyle(self.told, "role", "warn" if bad else "soft")
 
 
-class SumsTarget(QWidget):
+class SumsTarget(TargetPage):
     """What was found out, and what can be done with it."""
 
     def __init__(self, workspace: Workspace) -> None:
-        super().__init__()
+        super().__init__("Compute")
         self._workspace = workspace
         self._sums: Sums = workspace.sums
         self._shown: tuple[object, ...] = ()
-        whole = page_layout(self)
-        inner = QWidget()
-        column = page_layout(inner)
-        column.setContentsMargins(0, 0, theme.sizes.space, 0)
-        whole.addWidget(scrolling(inner), 1)
+        column = self.column
         column.addWidget(heading("Result"))
         self.verdict = label("", "statement")
         self.more = label("", "soft")
@@ -139,17 +126,11 @@ class SumsTarget(QWidget):
         column.addWidget(self.more)
         self.list = line_list("Checksums")
         column.addWidget(self.list, 1)
-        self.buttons = QWidget()
-        row = FlowLayout(theme.sizes.space)
-        self.buttons.setLayout(row)
         self.copy = QPushButton("Copy")
         self.save = QPushButton("Save a checksum file …")
-        row.addWidget(self.copy)
-        row.addWidget(self.save)
+        self.buttons = button_row(self.copy, self.save)
         column.addWidget(self.buttons)
-        self.facts = label("", "soft")
-        self.go = go_button("Compute")
-        whole.addWidget(Footer(self.facts, self.go))
+        self.add_footer()
         self.copy.clicked.connect(self._copy)
         self.save.clicked.connect(self._save)
         self._sums.changed.connect(self._show)
@@ -172,7 +153,7 @@ class SumsTarget(QWidget):
         done = found is not None and not found.running
         for widget in (self.list, self.buttons, self.more):
             widget.setVisible(done)
-        self.facts.setText("")
+        self.say_last("")
         if found is None or running:
             self.verdict.setText("Reading …" if running else "Not computed yet")
         else:
@@ -218,7 +199,7 @@ class SumsTarget(QWidget):
         self._fill(found, [answer_words(answer) for answer in answers] if len(answers) > 1 else [])
 
     def _fill(self, found: Summed, answers: list[str]) -> None:
-        key = (id(found), len(found.sums), len(found.verified), tuple(answers))
+        key = (found, len(found.sums), len(found.verified), tuple(answers))
         if key == self._shown:
             return
         self._shown = key
@@ -280,5 +261,4 @@ class SumsTarget(QWidget):
         try:
             Path(chosen).write_text(self.text(Path(chosen).parent), "utf-8", "surrogateescape")
         except OSError as error:
-            self.facts.setText(str(file_problem(error, "write", chosen)))
-            restyle(self.facts, "role", "warn")
+            self.say_last(str(file_problem(error, "write", chosen)), warns=True)

@@ -14,17 +14,10 @@ from rundlet.core import text
 from rundlet.core.limits import MIB
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan
 from rundlet.desktop.locations.place import with_others
-from rundlet.desktop.views.basics import (
-    Footer,
-    go_button,
-    heading,
-    label,
-    page_layout,
-    restyle,
-    scrolling,
-)
+from rundlet.desktop.views.basics import heading
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.landing_tree import LandingView, Taken, set_rule, taken_hint
+from rundlet.desktop.views.target_page import TargetPage
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
@@ -37,16 +30,13 @@ _LONG = 5.0  # seconds
 _WORTH_SAYING = 64 * MIB  # about a second of reading
 
 
-class UnpackTarget(QWidget):
+class UnpackTarget(TargetPage):
     """The folder and the landing tree."""
 
     def __init__(self, workspace: Workspace, quick: Quick) -> None:
-        super().__init__()
+        super().__init__("Unpack")
         self._workspace = workspace
-        whole = page_layout(self)
-        inner = QWidget()
-        column = page_layout(inner)
-        whole.addWidget(scrolling(inner), 1)
+        column = self.column
         self.folder = FolderField("Folder to unpack into", quick)
         column.addWidget(self.folder)
         self.own = QCheckBox("Create a folder")
@@ -57,9 +47,7 @@ class UnpackTarget(QWidget):
         self.hint = taken_hint()
         column.addWidget(self.hint)
         self.view.ruled.connect(self._set_rule)
-        self.facts = label("", "soft")
-        self.go = go_button("Unpack")
-        whole.addWidget(Footer(self.facts, self.go))
+        self.add_footer()
         self.folder.changed.connect(self._folder_changed)
         self.own.toggled.connect(self._own_toggled)
         workspace.unpacking.changed.connect(self._show)
@@ -115,22 +103,20 @@ class UnpackTarget(QWidget):
         self.go.set_ready(False)  # until the plan for this is there
         if ws.listing is None:
             self.view.show_landing(None)
-            self.facts.setText("")
+            self.say_last("")
 
     def _landed(self, plan: UnpackPlan, landing: LandingListing) -> None:
         self.view.show_landing(landing)
         self.hint.setVisible(plan.taken + plan.counts[Action.SAME] > 0)
         fits = plan.needed <= plan.free
-        restyle(self.facts, "role", "soft" if fits else "warn")
         is_locked = self._workspace.selected_is_locked
         locked = "Type the password first. " if is_locked else ""
-        self.facts.setText(locked + landing_words(plan))
+        self.say_last(locked + landing_words(plan), warns=not fits)
         self.go.set_ready(fits and any(step.action.writes for step in plan.steps) and not is_locked)
 
     def _landing_failed(self, error: RundletError) -> None:
         self.view.show_landing(None)
-        restyle(self.facts, "role", "warn")
-        self.facts.setText(str(error))
+        self.say_last(str(error), warns=True)
 
 
 def landing_words(plan: UnpackPlan) -> str:

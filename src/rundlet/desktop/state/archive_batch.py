@@ -160,7 +160,7 @@ class ArchiveBatch(QObject):
     @property
     def folder(self) -> Path:
         """Where they are unpacked into."""
-        return self.form.folder or self._workspace.place.folder
+        return self.form.folder or self._workspace.unpacking.usual_folder or self._workspace.place.folder
 
     @property
     def unpacks(self) -> bool:

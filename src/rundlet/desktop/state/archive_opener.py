@@ -13,7 +13,7 @@ from rundlet.core.formats.detect import open_archive
 from rundlet.core.limits import DEFAULT
 from rundlet.core.model.entry import ROOT
 from rundlet.core.model.opening import Opening
-from rundlet.core.settings import UNPACK_MEMORY
+from rundlet.core.settings import CACHE, UNPACK_MEMORY
 from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.locations.listing import TOP
@@ -39,9 +39,11 @@ class ArchiveOpener(QObject):
 
     Signals:
         unlock_failed: the password does not open the archive, and why.
+        unlocked: a password that was not known before opened an archive; with its path and the password.
     """
 
     unlock_failed = Signal(object)
+    unlocked = Signal(object, str)
 
     def __init__(self, background: Background, settings: Settings, parent: QObject) -> None:
         super().__init__(parent)
@@ -65,7 +67,7 @@ class ArchiveOpener(QObject):
         assert path is not None
         password = password or self._passwords.get(path)
         code_page = self._code_pages.get(path)
-        limits = replace(DEFAULT, memory_bytes=self._settings.get(UNPACK_MEMORY))
+        limits = replace(DEFAULT, memory_bytes=self._settings.get(UNPACK_MEMORY), index_bytes=self._settings.get(CACHE))
 
         def work(job: Job) -> tuple[OpenArchive, ArchiveListing]:
             from rundlet.core.model.tree import ArchiveTree
@@ -96,7 +98,7 @@ class ArchiveOpener(QObject):
     def opened(self, archive: OpenArchive) -> None:
         """An archive was opened with its password, which is right, then."""
         if archive.password:
-            self._passwords[archive.path] = archive.password
+            self._know(archive.path, archive.password)
 
     def password_of(self, path: Path) -> str:
         """The password that opened an archive before, or ""."""
@@ -111,10 +113,17 @@ class ArchiveOpener(QObject):
         no_core_dumps()
 
         def unlocked(_: None) -> None:
-            archive.password = self._passwords[archive.path] = password
+            archive.password = password
             done()
+            self._know(archive.path, password)
 
         self._unlock_task.run(lambda _: archive.reader.unlock(password), done=unlocked, failed=self.unlock_failed.emit)
+
+    def _know(self, path: Path, password: str) -> None:
+        is_new = self._passwords.get(path) != password
+        self._passwords[path] = password
+        if is_new:
+            self.unlocked.emit(path, password)
 
     def stop(self) -> None:
         """The archive is left; a password that is being tried does not count any more."""

@@ -54,8 +54,8 @@ class Joining(QObject):
         else:
             self.changed.emit()
 
-    def look_again(self) -> None:
-        """The disk has changed."""
+    def look_again(self, _: object = None) -> None:
+        """The folder was looked at again."""
         if self.offered:
             self._look(self._for)
 

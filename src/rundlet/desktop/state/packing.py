@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
-from rundlet.core.formats.detect import by_ending, by_id
+from rundlet.core.formats.detect import WRITABLE, by_ending, by_id
 from rundlet.core.fs.disk_space import disk_rules, free_bytes
 from rundlet.core.limits import MAX_COMPONENT
 from rundlet.core.plans.pack_plan import free_name, suggested_stem
-from rundlet.core.settings import PACK_FORMAT, PACK_LEVEL, PACK_VERIFY
+from rundlet.core.settings import PACK_FOLDER, PACK_FORMAT, PACK_LEVEL, PACK_VERIFY
 from rundlet.core.streams.parts import is_taken_by_parts
 from rundlet.desktop.state.forms import IfTaken, PackForm
 
@@ -50,9 +50,28 @@ class Packing(QObject):
         self._suggest = suggest
         self._at = at
         self._selected = selected
-        info, level = by_id(settings.get(PACK_FORMAT)).info, settings.get(PACK_LEVEL)
-        level = info.default_level if level < 0 else info.level_for(level)
-        self.form = PackForm(info, level, read_back=settings.get(PACK_VERIFY))
+        self._settings = settings
+        self.form = PackForm()
+        self.take_settings()
+
+    def take_settings(self, last_format: str = "", last_level: int = -1) -> None:
+        """Start from what is set, and from what was chosen last where nothing is.
+
+        Args:
+            last_format: the short name of a format; "" for none.
+            last_level: 0 to 9; -1 for none.
+        """
+        settings, form = self._settings, self.form
+        name = settings.get(PACK_FORMAT)
+        if not settings.is_set(PACK_FORMAT) and any(last_format == each.info.id for each in WRITABLE):
+            name = last_format
+        level = settings.get(PACK_LEVEL)
+        if not (settings.is_set(PACK_LEVEL) or settings.is_set(PACK_FORMAT)) and 0 <= last_level <= 9:
+            level = last_level
+        form.info = by_id(name).info
+        form.level = form.info.default_level if level < 0 else form.info.level_for(level)
+        form.read_back = settings.get(PACK_VERIFY)
+        self.changed.emit()
 
     def suggested(self) -> str:
         """A name for an archive of what is chosen."""
@@ -131,7 +150,13 @@ class Packing(QObject):
     @property
     def folder(self) -> Path:
         """Where the archive goes."""
-        return self.form.folder or self._at.place.folder
+        return self.form.folder or self._usual_folder or self._at.place.folder
+
+    @property
+    def _usual_folder(self) -> Path | None:
+        """The folder for all new archives of what is selected, where one is set and there."""
+        usual = self._settings.get(PACK_FOLDER) if self._suggest is None else ""
+        return Path(usual) if usual and os.path.isdir(usual) else None
 
     @property
     def asked_target(self) -> Path:

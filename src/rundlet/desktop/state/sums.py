@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.model.checksum_list import Algorithm, ChecksumLine, read_checksums
 from rundlet.core.model.published import Answer, Published, algorithms_wanted, answers, published_in, readings_of
+from rundlet.core.streams.files import stamp_of
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
 
@@ -67,6 +68,7 @@ class Sums(QObject):
         super().__init__(parent)
         self._paths = paths
         self._task = Latest(background)
+        self._look = Latest(background)
         self.wanted = False
         self.algorithms = [Algorithm.SHA256]
         self.text = ""
@@ -179,6 +181,19 @@ class Sums(QObject):
             return not found.verified
         return any(each.problem is None and not set(self.all_algorithms) <= set(each.sums) for each in found.sums)
 
+    def look_again(self, _: object = None) -> None:
+        """The folder was looked at again: what was found out of files that are others now is no longer shown."""
+        found = self._found
+        if found is None or found.running:
+            return
+
+        def done(still: bool) -> None:
+            if not still and self._found is found:
+                self._found = None
+                self.changed.emit()
+
+        self._look.run(lambda _: all(map(_is_still, found.sums)), done=done, failed=log_failure)
+
     def begin(self) -> Summed:
         """Files are about to be read."""
         self._found = Summed(self._paths())
@@ -191,6 +206,14 @@ class Sums(QObject):
         if not done and self._found is found:
             self._found = None
         self.changed.emit()
+
+
+def _is_still(sums: FileSums) -> bool:
+    """Whether a file is what it was when it was read; what could not be read then may be another time."""
+    try:
+        return sums.problem is None and stamp_of(sums.path.stat()) == sums.stamp
+    except OSError:
+        return sums.problem is not None
 
 
 def lines_of(path: Path) -> list[ChecksumLine]:

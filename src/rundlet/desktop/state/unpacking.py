@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -11,7 +12,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from rundlet.core.errors import RundletError
 from rundlet.core.plans.unpack_plan import UnpackClash, UnpackPlan, own_folder_name
-from rundlet.core.settings import UNPACK_CLASH
+from rundlet.core.settings import UNPACK_CLASH, UNPACK_FOLDER, UNPACK_OWN, UNPACK_SHOW
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.locations.listing import TOP
 from rundlet.desktop.state.forms import UnpackForm
@@ -47,7 +48,7 @@ class Unpacking(QObject):
         self._at = at
         self._background = background
         self._settings = settings
-        self.form = UnpackForm(on_clash=self._rule)
+        self.form = UnpackForm(on_clash=self._rule, show=settings.get(UNPACK_SHOW))
         self.plan: UnpackPlan | None = None
         self._task = Latest(background)
         self._settle = QTimer(self)
@@ -56,12 +57,25 @@ class Unpacking(QObject):
         self._settle.timeout.connect(self._plan_landing)
 
     def start_for(self, archive: Path | None, *, own_folder: bool = True) -> None:
-        """Another archive: what was said of the one before does not hold for it."""
+        """Another archive: what was said of the one before does not hold for it.
+
+        Args:
+            own_folder: whether its content would lie about without a folder of its own.
+        """
+        rule = self._settings.get(UNPACK_OWN)
+        own_folder = own_folder if rule == "needed" else rule == "always"
         self.form = UnpackForm(archive=archive, own_folder=own_folder, on_clash=self._rule, show=self.form.show)
 
     @property
     def _rule(self) -> UnpackClash:
         return UnpackClash(self._settings.get(UNPACK_CLASH))
+
+    def take_settings(self) -> None:
+        """Start once more from what is set."""
+        archive, is_loose = self.form.archive, self._at.archive.is_loose if self._at.archive is not None else True
+        self.form.show = self._settings.get(UNPACK_SHOW)
+        self.start_for(archive, own_folder=is_loose)
+        self.plan_again()
 
     def change(self, change: Callable[[UnpackForm], None]) -> None:
         """Change how or where to unpack, and work the landing out anew."""
@@ -71,7 +85,13 @@ class Unpacking(QObject):
     @property
     def folder(self) -> Path:
         """The chosen folder, without the archive's own."""
-        return self.form.folder or self._at.place.folder
+        return self.form.folder or self.usual_folder or self._at.place.folder
+
+    @property
+    def usual_folder(self) -> Path | None:
+        """The folder that everything is unpacked into, where one is set and there."""
+        usual = self._settings.get(UNPACK_FOLDER)
+        return Path(usual) if usual and os.path.isdir(usual) else None
 
     @property
     def own_folder_name(self) -> str:

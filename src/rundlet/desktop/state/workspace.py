@@ -120,6 +120,9 @@ class Workspace(QObject):
         self.selector.changed.connect(self.archive_checks.follow)
         self.joining = Joining(self.selector.paths, background, self)
         self.selector.changed.connect(self.joining.follow)
+        for looked in (self.listed, self.unchanged):
+            looked.connect(self.sums.look_again)
+            looked.connect(self.joining.look_again)
         self.opener = ArchiveOpener(background, settings, self)
         self.selector.recounted.connect(self._recounted)
         self.temp_copies = TempCopies(self)
@@ -165,9 +168,15 @@ class Workspace(QObject):
 
     @show_hidden.setter
     def show_hidden(self, on: bool) -> None:
-        self._show_hidden = on
         self._settings.set(HIDDEN_FILES, on)
-        self.refresh()
+        self.take_settings()
+
+    def take_settings(self) -> None:
+        """Show what the settings say, which were changed."""
+        hidden = self._settings.get(HIDDEN_FILES)
+        if hidden != self._show_hidden:
+            self._show_hidden = hidden
+            self.refresh()
 
     def select(self, nodes: Iterable[int], *, shown: int | None = None) -> None:
         """These rows are selected, and no others.

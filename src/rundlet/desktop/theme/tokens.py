@@ -123,6 +123,7 @@ class Sizes:
     window_height: int = 800
     window_least: int = 500
     progress_width: int = 200
+    settings_width: int = 760
 
     def scaled(self, factor: float) -> Sizes:
         """The same for text of ``factor`` times the size; the borders of the window stay, and spacing grows less."""

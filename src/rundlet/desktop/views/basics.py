@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable, Sequence
 from itertools import pairwise
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QModelIndex, QPersistentModelIndex, QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -336,25 +336,11 @@ class GoButton(QPushButton):
         event.accept()
 
 
-class Footer(QWidget):
-    """What stands below a page and is never cut: what is to be said last, and the button."""
-
-    def __init__(self, facts: QLabel, go: GoButton) -> None:
-        super().__init__()
-        column = page_layout(self)
-        column.addWidget(facts)
-        column.addWidget(go)
-
-    def event(self, event: QEvent) -> bool:
-        done = super().event(event)
-        if event.type() in (QEvent.Type.Resize, QEvent.Type.LayoutRequest):
-            layout = self.layout()
-            needed = max(layout.heightForWidth(self.width()), 0) if layout is not None else 0
-            if needed != self.minimumHeight():  # which a splitter does not ask wrapped words for
-                self.setMinimumHeight(needed)
-        return done
-
-
-def go_button(words: str) -> GoButton:
-    """The one strong button."""
-    return GoButton(words)
+def button_row(*buttons: QWidget) -> QWidget:
+    """Buttons beside each other, in lines where there is no room for all."""
+    holder = QWidget()
+    flow = FlowLayout(theme.sizes.space)
+    holder.setLayout(flow)
+    for button in buttons:
+        flow.addWidget(button)
+    return holder

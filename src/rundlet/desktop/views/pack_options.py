@@ -261,11 +261,17 @@ class LockBox(QWidget):
         self.eye.setCheckable(True)
         self.eye.setText("Show")
         self.eye.setAccessibleName("Show the password")
-        row.addWidget(self.first, 1)
-        row.addWidget(self.eye)
-        column.addLayout(row)
+        self.suggest = QToolButton()
+        self.suggest.setText("Suggest")
+        self.suggest.setToolTip("A new password of five words")
+        self.suggest.setAccessibleName("Suggest a password")
         self.again = _hidden_field("Repeat the password")
-        column.addWidget(self.again)
+        column.addWidget(self.first)
+        row.addWidget(self.again, 1)
+        row.addWidget(self.eye)
+        row.addWidget(self.suggest)
+        row.addStretch(0)
+        column.addLayout(row)
         self.words = label("", "soft")
         column.addWidget(self.words)
         self.hide_names = QCheckBox("Hide the file names, too")
@@ -273,6 +279,7 @@ class LockBox(QWidget):
         self.first.textChanged.connect(self._changed)
         self.again.textChanged.connect(self._changed)
         self.eye.toggled.connect(self._changed)
+        self.suggest.clicked.connect(self._suggest)
         self.hide_names.toggled.connect(self._changed)
         packing.changed.connect(self._show)
 
@@ -285,6 +292,15 @@ class LockBox(QWidget):
             self.eye.setChecked(False)
             self.hide_names.setChecked(False)
         self._changed()
+
+    def _suggest(self) -> None:
+        """Fill in a new password of words, to be seen, as it is to be kept in mind."""
+        from rundlet.integration.passphrases import passphrase  # with its words
+
+        self.eye.setChecked(True)
+        self.first.setText(passphrase())
+        self.first.selectAll()
+        self.first.setFocus()
 
     def _show(self) -> None:
         can = self._packing.form.info.can_hide_names

@@ -86,7 +86,7 @@ def _listed(source: ByteSource, packing: Packing, opening: Opening) -> tuple[Ind
         return index, kept_elsewhere(place)
     kept = Kept(packing, on_disk=opening.keeps)
     index = list_packed(source, packing, opening, kept)
-    cache.save(place, index)
+    cache.save(place, index, opening.limits.index_bytes)
     whole = not index.damaged and not index.resumed
     return index, kept.source(source.name, place) if whole else None
 

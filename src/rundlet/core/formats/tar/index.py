@@ -14,7 +14,7 @@ import numpy as np
 
 from rundlet.core.formats.compressed_stream import Point
 from rundlet.core.formats.tar.members import Members, Stretches, as_catalog
-from rundlet.core.limits import INDEX_FROM, INDEX_TOTAL
+from rundlet.core.limits import INDEX_FROM
 from rundlet.core.model.catalog import Catalog, NameTable
 from rundlet.core.streams.private import cache_root, private_file, private_folder
 from rundlet.core.streams.replacing import hidden_name, hold
@@ -107,8 +107,12 @@ def load(path: Path | None) -> Index | None:
     return index
 
 
-def save(path: Path | None, index: Index) -> None:
-    """Keep an index, within the bound on all of them. A full or closed disk only means that there is none."""
+def save(path: Path | None, index: Index, most: int) -> None:
+    """Keep an index, within the bound on all of them. A full or closed disk only means that there is none.
+
+    Args:
+        most: bytes that all of them may take; the ones used longest ago go first.
+    """
     if path is None or index.damaged or index.lost:
         return
     temporary = path.with_name(hidden_name(".tmp"))
@@ -118,18 +122,18 @@ def save(path: Path | None, index: Index) -> None:
             hold(out.fileno())
             np.savez(out, **_to_arrays(index))
             temporary.replace(path)
-        _trim(path.parent)
+        _trim(path.parent, most)
     except OSError:
         with contextlib.suppress(OSError):
             temporary.unlink()
 
 
-def _trim(folder: Path) -> None:
+def _trim(folder: Path, most: int) -> None:
     kept = sorted(((p.stat().st_mtime, p.stat().st_size, p) for p in folder.iterdir()), reverse=True)
     total = 0
     for _, size, path in kept:
         total += size
-        if total > INDEX_TOTAL:
+        if total > most:
             path.unlink(missing_ok=True)
 
 

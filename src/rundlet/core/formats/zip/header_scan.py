@@ -15,6 +15,7 @@ from rundlet.core.errors import MissingPart, Truncated
 from rundlet.core.formats.zip.records import (
     CENTRAL_REST,
     CENTRAL_SIGNATURE,
+    DESCRIPTOR_SIGNATURE,
     MAX16,
     MAX32,
     SHARED,
@@ -31,7 +32,6 @@ if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.streams.sources import ByteSource
 
-_DESCRIPTOR = b"PK\x07\x08"
 _SIGNATURES = re.compile(rb"PK(?:\x03\x04|\x07\x08|\x01\x02|\x05\x06)")
 _ENDS = (CENTRAL_SIGNATURE, EndRecord.SIGNATURE)
 _NARROW, _WIDE = struct.Struct("<3I"), struct.Struct("<I2Q")
@@ -69,7 +69,7 @@ def scan(source: ByteSource, job: Job, *, shift: int = 0, known: Collection[int]
                 break
             if head[:4] != LocalHeader.SIGNATURE:
                 # Parts of a divided archive begin with a mark of their own (section 8.5.4).
-                found.gaps |= at > 0 or head[:4] != _DESCRIPTOR
+                found.gaps |= at > 0 or head[:4] != DESCRIPTOR_SIGNATURE
                 at = next(_header_places(source, at + 1, job), source.size)
                 continue
             record, begin, at = _entry(source, at, shift, job)
@@ -146,7 +146,7 @@ def _described(source: ByteSource, data_at: int, job: Job) -> tuple[int, int, in
     before the next header.
     """
     for place in _places(source, data_at, job):
-        signed = source.read_at(place, 4) == _DESCRIPTOR
+        signed = source.read_at(place, 4) == DESCRIPTOR_SIGNATURE
         for layout in (_NARROW, _WIDE):
             begin = place + 4 if signed else place - layout.size
             data = source.read_at(begin, layout.size) if begin >= data_at else b""
@@ -158,7 +158,7 @@ def _described(source: ByteSource, data_at: int, job: Job) -> tuple[int, int, in
 
 
 def _header_places(source: ByteSource, at: int, job: Job) -> Iterator[int]:
-    return (place for place in _places(source, at, job) if source.read_at(place, 4) != _DESCRIPTOR)
+    return (place for place in _places(source, at, job) if source.read_at(place, 4) != DESCRIPTOR_SIGNATURE)
 
 
 def _places(source: ByteSource, at: int, job: Job) -> Iterator[int]:
@@ -170,6 +170,6 @@ def _places(source: ByteSource, at: int, job: Job) -> Iterator[int]:
         for match in _SIGNATURES.finditer(data):
             yield at + match.start()
         job.advance()
-        if len(data) < len(_DESCRIPTOR):
+        if len(data) < len(DESCRIPTOR_SIGNATURE):
             return
-        at += len(data) - len(_DESCRIPTOR) + 1
+        at += len(data) - len(DESCRIPTOR_SIGNATURE) + 1

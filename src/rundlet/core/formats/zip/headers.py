@@ -12,6 +12,7 @@ from rundlet.core.formats.zip.records import (
     AES_FIELD,
     CENTRAL_REST,
     CENTRAL_SIGNATURE,
+    DESCRIPTOR_SIGNATURE,
     EPOCH_1601,
     MAX32,
     NTFS_TIMES,
@@ -24,7 +25,7 @@ from rundlet.core.formats.zip.records import (
     LocalHeader,
     Method,
 )
-from rundlet.core.limits import MIB
+from rundlet.core.limits import GIB, MIB
 from rundlet.core.model.entry import NO_TIME, Kind
 
 if TYPE_CHECKING:
@@ -42,6 +43,7 @@ _SCHEME = 2
 
 # A source may grow while it is read: from this size on, room is kept for 64-bit sizes.
 _ROOM_FROM = MAX32 - 64 * MIB
+_DESCRIBED_FROM = 1 * GIB  # where it can't be put right any more, it is kept for much growth
 
 
 @dataclass(slots=True)
@@ -56,6 +58,13 @@ class Row:
     size: int
     offset: int
     locked: bool
+    described: bool = False
+    """Whether checksum and sizes stand behind the data, as they were not known before (section 4.3.9)."""
+
+    @property
+    def wide(self) -> bool:
+        """Whether the header in front of the data has room for 64-bit sizes."""
+        return self.item.size >= (_DESCRIBED_FROM if self.described else _ROOM_FROM)
 
     @property
     def stored_method(self) -> int:
@@ -70,7 +79,7 @@ class Row:
     @property
     def version(self) -> int:
         """The version of the format needed (section 4.4.3)."""
-        wide = VERSION_64 if self.item.size >= _ROOM_FROM else _VERSION_PLAIN
+        wide = VERSION_64 if self.wide else _VERSION_PLAIN
         return max(wide, _NEEDED.get(self.method, 0), _VERSION_AES if self.locked else 0)
 
 
@@ -80,16 +89,18 @@ def headers(row: Row) -> tuple[bytes, bytes]:
     In the first, both sizes of a file that may become very large stand in the zip64 field (section 4.5.3); in the other
     it holds what does not fit elsewhere.
     """
-    wide = row.item.size >= _ROOM_FROM
+    wide = row.wide
     date, clock = dos_time(row.item.mtime_ns // _SECOND if row.item.mtime_ns != NO_TIME else None)
     name, more, flags = _stored_name(row), _common_extra(row), _flags(row)
     version, method, crc = row.version, row.stored_method, row.stored_crc
-    extra = more if not wide else struct.pack("<HHQQ", Extra.ZIP64, 16, row.size, row.packed) + more
-    packed, size = (MAX32, MAX32) if wide else (row.packed, row.size)
-    shared = SHARED.pack(version, flags, method, clock, date, crc, packed, size, len(name), len(extra))
+    packed, size = (0, 0) if row.described else (row.packed, row.size)
+    extra = more if not wide else struct.pack("<HHQQ", Extra.ZIP64, 16, size, packed) + more
+    packed, size = (MAX32, MAX32) if wide else (packed, size)
+    first_crc = 0 if row.described else crc
+    shared = SHARED.pack(version, flags, method, clock, date, first_crc, packed, size, len(name), len(extra))
     local = LocalHeader.SIGNATURE + shared + name + extra
     large = [value for value in (row.size, row.packed, row.offset) if value >= MAX32]
-    if large or wide:
+    if large or wide or row.described:
         extra = struct.pack(f"<HH{len(large)}Q", Extra.ZIP64, 8 * len(large), *large) + more if large else more
         version = max(version, VERSION_64 if large else 0)
         packed, size = min(row.packed, MAX32), min(row.size, MAX32)
@@ -100,6 +111,11 @@ def headers(row: Row) -> tuple[bytes, bytes]:
     return local, central
 
 
+def descriptor(row: Row) -> bytes:
+    """What stands behind the data of an entry whose checksum and sizes were not known before (section 4.3.9)."""
+    return DESCRIPTOR_SIGNATURE + struct.pack("<IQQ" if row.wide else "<III", row.stored_crc, row.packed, row.size)
+
+
 def _stored_name(row: Row) -> bytes:
     return row.name + b"/" if row.item.kind == Kind.DIR else row.name
 
@@ -108,6 +124,8 @@ def _flags(row: Row) -> int:
     flags = 0 if row.name.isascii() else int(Flag.UTF8)
     if row.locked:
         flags |= Flag.ENCRYPTED
+    if row.described:
+        flags |= Flag.DESCRIPTOR
     return flags | Flag.END_MARK if row.method == Method.LZMA else flags
 
 

@@ -104,6 +104,9 @@ _SHARED_COLUMNS = [
 LOCAL = np.dtype([("signature", "S4"), *_SHARED_COLUMNS])
 """The same as :class:`LocalHeader` with its signature, for many of them at once."""
 
+DESCRIPTOR_SIGNATURE = b"PK\x07\x08"
+"""In front of a data descriptor (section 4.3.9), where it has one."""
+
 CENTRAL_SIGNATURE = b"PK\x01\x02"
 CENTRAL_SIZE = 46
 CENTRAL = np.dtype(

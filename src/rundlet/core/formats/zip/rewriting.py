@@ -23,6 +23,7 @@ from rundlet.core.formats.zip.records import (
     CENTRAL_REST,
     CENTRAL_SIGNATURE,
     CENTRAL_SIZE,
+    DESCRIPTOR_SIGNATURE,
     EPOCH_1601,
     MAX32,
     SHARED,
@@ -203,7 +204,7 @@ def _descriptor(head: bytes, reader: ZipReader, row: int, packed: int) -> bytes:
     """What stands behind the data of an entry that was written as a stream (section 4.3.9)."""
     is_wide = any(kind == Extra.ZIP64 for kind, _ in _fields(_Shared.unpack(head, 4, _LOCAL_SIZE).extra))
     numbers = max(reader.catalog.crc.item(row), 0), packed, reader.catalog.size.item(row)
-    return b"PK\x07\x08" + struct.pack("<I2Q" if is_wide else "<3I", *numbers)
+    return DESCRIPTOR_SIGNATURE + struct.pack("<I2Q" if is_wide else "<3I", *numbers)
 
 
 def _runs(touched: NDArray[np.bool_]) -> Iterator[slice]:

@@ -32,12 +32,21 @@ _BATCH = 64
 
 @dataclass(frozen=True, slots=True)
 class How:
-    """How entries are written: the level, the method below any lock with its codec, and the password."""
+    """How entries are written.
+
+    Attributes:
+        level: 0 to 9.
+        method: the method below any lock.
+        codec: the codec of that method.
+        password: b"" for no lock.
+        forward: whether nothing can be corrected, so that large entries get a method that ends by itself where there is one.
+    """
 
     level: int
     method: Method
     codec: str
     password: bytes
+    forward: bool = False
 
     @property
     def locked(self) -> bool:
@@ -170,7 +179,7 @@ def _piece_tasks(item: PackItem, how: How) -> Iterator[Callable[[], Step]]:
     content: OpenContent | None = None
     try:
         content = open_item(item)
-        method = how.method if how.level and shrinks(content, item.size) else Method.STORED
+        method = how.method if how.level and (how.forward or shrinks(content, item.size)) else Method.STORED
         level = how.level if method == Method.DEFLATED else 0
         step = deflate_codec.piece_size(level) if level else MIB
         data, before = content.read(step, 0), b""

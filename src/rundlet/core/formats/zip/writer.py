@@ -12,9 +12,10 @@ from rundlet.core.codecs.checksums import crc32_combine
 from rundlet.core.codecs.encoders import ENCODERS
 from rundlet.core.codecs.parallel import Pool, cores, in_order
 from rundlet.core.codecs.steps import STEP
+from rundlet.core.errors import PlanError
 from rundlet.core.formats.deflate_workers import Deflaters
 from rundlet.core.formats.item_reading import ReadFailed
-from rundlet.core.formats.zip.headers import Row, headers
+from rundlet.core.formats.zip.headers import Row, descriptor, headers
 from rundlet.core.formats.zip.reader import ZipReader
 from rundlet.core.formats.zip.records import (
     LOCATOR,
@@ -65,7 +66,7 @@ class ZipWriter:
     def __init__(self, sink: Sink, options: WriteOptions) -> None:
         self._sink = sink
         method = _METHODS[options.method or "deflate"]
-        self._how = How(options.level, method, _CODECS[method], options.password.encode("utf-8"))
+        self._how = How(options.level, method, _CODECS[method], options.password.encode("utf-8"), sink.forward)
         self._records: list[bytes] = []
         self._kept, self._kept_count, self._comment = b"", 0, b""
         self._shift = 0  # bytes in front of the archive, which no offset counts
@@ -143,6 +144,8 @@ class ZipWriter:
         try:
             row = self._stream(first, steps, offset, job)
         except ReadFailed as failure:
+            if self._sink.forward:
+                raise failure.problem from failure
             self._sink.rewind(offset)
             outcome.add_error(item.path, failure.problem, Reason.NOT_READ)
             job.advance(entries=1)
@@ -156,7 +159,8 @@ class ZipWriter:
 
     def _stream(self, first: Piece, steps: Iterator[Step], offset: int, job: Job) -> Row:
         name = first.item.path.encode("utf-8", "surrogateescape")
-        row = Row(name, first.item, first.method, 0, 0, 0, offset - self._shift, self._how.locked)
+        forward = self._sink.forward
+        row = Row(name, first.item, first.method, 0, 0, 0, offset - self._shift, self._how.locked, forward)
         self._sink.write(headers(row)[0])
         begin = self._sink.tell()
         pieces = self._pieces(first, steps, row, job)
@@ -167,7 +171,12 @@ class ZipWriter:
         for data in pieces:
             self._sink.write(data)
         row.packed = self._sink.tell() - begin
-        self._sink.patch(offset, headers(row)[0])
+        if not forward:
+            self._sink.patch(offset, headers(row)[0])
+        elif max(row.packed, row.size) >= MAX32 and not row.wide:
+            raise PlanError("{name:name} has grown by gigabytes while it was read.", name=first.item.path)
+        else:
+            self._sink.write(descriptor(row))
         return row
 
     def _pieces(self, first: Piece, steps: Iterator[Step], row: Row, job: Job) -> Iterator[bytes]:
