@@ -6,10 +6,13 @@ import hashlib
 import os
 import shlex
 import shutil
+import socket
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, unquote, urlsplit
@@ -31,7 +34,7 @@ from rundlet.desktop import window as window_module
 from rundlet.desktop.pages.checks_page import ChecksTarget
 from rundlet.desktop.shared_thumbnails import share_thumbnail, shared_thumbnail
 from rundlet.desktop.window import Window
-from rundlet.integration.bus_names import BUS_NAME, INTERFACE, OBJECT_PATH, paths_of, uris
+from rundlet.integration.bus_names import BUS_NAME, INTERFACE, OBJECT_PATH, open_bus, paths_of, uris
 from rundlet.integration.forwarding import forward
 from rundlet.integration.keyring import (
     KeyringProblem,
@@ -231,7 +234,12 @@ def test_the_menus_of_file_managers(
 def test_no_bus_or_none_that_answers(
     window: Window, home: Path, monkeypatch: pytest.MonkeyPatch, qtbot: QtBot, settle: Settle
 ) -> None:
-    for address in ("", "nonsense", f"unix:path={home}/nowhere"):
+    listening = socket.socket(socket.AF_UNIX)
+    listening.bind(f"\0rundlet-test-{os.getpid()}")
+    listening.listen()
+    thread = threading.Thread(target=_hang_up, args=(listening,), daemon=True)
+    thread.start()
+    for address in ("", "nonsense", f"unix:path={home}/nowhere", f"unix:abstract=rundlet-test-{os.getpid()}"):
         monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", address)
         assert not forward(["x"]) and not has_keyring()
         window.services.join()
@@ -239,6 +247,40 @@ def test_no_bus_or_none_that_answers(
     assert not window.services.owns_name
     with pytest.raises(KeyringProblem, match="can't be reached"):
         kept_passwords()
+    listening.shutdown(socket.SHUT_RDWR)
+    listening.close()
+    thread.join()
+
+
+def _hang_up(listening: socket.socket) -> None:
+    """A bus that takes everybody and goes when it is greeted."""
+    with suppress(OSError):
+        while True:
+            with listening.accept()[0] as caller:
+                caller.recv(1024)
+                caller.sendall(b"OK 0123\r\n")
+                caller.recv(1024)
+
+
+def test_the_window_goes_while_it_joins(
+    window: Window, bus: DBusConnection, monkeypatch: pytest.MonkeyPatch, qtbot: QtBot
+) -> None:
+    """What it is given then is closed."""
+    opened, may_go = threading.Event(), threading.Event()
+    given: list[DBusConnection] = []
+
+    def late() -> DBusConnection:
+        given.append(open_bus())
+        opened.set()
+        may_go.wait(20)
+        return given[0]
+
+    monkeypatch.setattr(desktop_services, "open_bus", late)
+    window.services.join()
+    assert opened.wait(20)
+    threading.Timer(0.2, may_go.set).start()
+    window.close_now()
+    qtbot.waitUntil(lambda: given[0].sock.fileno() < 0, timeout=20_000)
 
 
 def test_the_bus_goes(

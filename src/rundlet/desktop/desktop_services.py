@@ -13,9 +13,9 @@ from PySide6.QtCore import QObject, Signal
 
 from rundlet.core.settings import NOTIFY, STAY_AWAKE
 from rundlet.desktop.error_log import log_failure
-from rundlet.desktop.session_bus import SessionBus, connected
+from rundlet.desktop.session_bus import SessionBus
 from rundlet.integration.awake import may_sleep, stay_awake
-from rundlet.integration.bus_names import BUS_NAME, INTERFACE, OBJECT_PATH, paths_of
+from rundlet.integration.bus_names import BUS_NAME, INTERFACE, OBJECT_PATH, open_bus, paths_of
 from rundlet.integration.icons import APP_ID
 
 if TYPE_CHECKING:
@@ -69,6 +69,8 @@ class DesktopServices(QObject):
         self._asking = False
         self._shown = -1
         self.owns_name = False
+        self._is_closed = False
+        self._connection: DBusConnection | None = None
         jobs.started.connect(self._started)
         jobs.progressed.connect(self._progressed)
         jobs.ended.connect(self._ended)
@@ -76,7 +78,14 @@ class DesktopServices(QObject):
     def join(self) -> None:
         """Go onto the session bus, where there is one."""
         if os.environ.get("DBUS_SESSION_BUS_ADDRESS"):
-            self._background.run(lambda _: connected(), done=self._joined, failed=_not_joined)
+            self._background.run(lambda _: self._opened(), done=self._joined, failed=_not_joined)
+
+    def _opened(self) -> DBusConnection:
+        """A connection, made beside the interface; it is closed where the window has gone meanwhile, as nobody takes it then."""
+        self._connection = connection = open_bus()
+        if self._is_closed:
+            connection.close()
+        return connection
 
     def _joined(self, connection: DBusConnection) -> None:
         bus = self.bus = SessionBus(connection, self)
@@ -98,9 +107,12 @@ class DesktopServices(QObject):
         """The window goes."""
         may_sleep(self._awake)
         self._awake = -1
+        self._is_closed = True
         if self.bus is not None:
             self.bus.close()
             self.bus = None
+        elif self._connection is not None:
+            self._connection.close()
 
     # What others call
 

@@ -21,27 +21,11 @@ Method = Callable[..., None]
 """Takes what a caller has sent."""
 
 
-def connected() -> DBusConnection:
-    """A connection to the session bus; waits for it, so it is called beside the interface.
-
-    Raises:
-        OSError: when there is no bus, or it can't be reached.
-    """
-    from jeepney.io.blocking import open_dbus_connection
-
-    try:
-        return open_dbus_connection("SESSION")
-    except OSError:
-        raise
-    except Exception as error:
-        raise OSError("There is no session bus.") from error
-
-
 class SessionBus(QObject):
     """A connection whose messages are taken as they come.
 
     Args:
-        connection: as :func:`connected` gives it.
+        connection: as :func:`rundlet.integration.bus_names.open_bus` gives it.
 
     Signals:
         told: with interface, member and body of a signal that was asked for by :meth:`listen`.

@@ -19,12 +19,13 @@ def stay_awake(why: str) -> int:
         A descriptor that is to be closed when the computer may sleep again; -1 where nobody is there to be asked.
     """
     from jeepney import DBusAddress, MessageType, new_method_call
-    from jeepney.io.blocking import open_dbus_connection
+
+    from rundlet.integration.bus_names import open_bus
 
     address = DBusAddress("/org/freedesktop/login1", "org.freedesktop.login1", "org.freedesktop.login1.Manager")
     message = new_method_call(address, "Inhibit", "ssss", ("sleep:idle", "Rundlet", why, "block"))
     try:
-        with open_dbus_connection("SYSTEM", enable_fds=True) as connection:
+        with open_bus("SYSTEM", enable_fds=True) as connection:
             answer = connection.send_and_get_reply(message, timeout=_PATIENCE)
     except Exception:  # noqa: BLE001 - then nobody is there to be asked
         return -1

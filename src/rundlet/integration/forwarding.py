@@ -19,9 +19,9 @@ def forward(paths: Sequence[str], task: str = "") -> bool:
     if not os.environ.get("DBUS_SESSION_BUS_ADDRESS"):
         return False
     from jeepney import DBusAddress, MessageType, message_bus, new_method_call
-    from jeepney.io.blocking import Proxy, open_dbus_connection
+    from jeepney.io.blocking import Proxy
 
-    from rundlet.integration.bus_names import BUS_NAME, INTERFACE, OBJECT_PATH, uris
+    from rundlet.integration.bus_names import BUS_NAME, INTERFACE, OBJECT_PATH, open_bus, uris
 
     told = {
         "activation-token": ("s", os.environ.get("XDG_ACTIVATION_TOKEN", "")),
@@ -37,7 +37,7 @@ def forward(paths: Sequence[str], task: str = "") -> bool:
     else:
         message = new_method_call(address, "Activate", "a{sv}", (told,))
     try:
-        with open_dbus_connection("SESSION") as connection:
+        with open_bus() as connection:
             if not Proxy(message_bus, connection, timeout=_PATIENCE).NameHasOwner(BUS_NAME)[0]:
                 return False
             answer = connection.send_and_get_reply(message, timeout=_PATIENCE)

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rundlet.core.errors import RundletError
+from rundlet.integration.bus_names import open_bus
 
 if TYPE_CHECKING:
     import secretstorage
@@ -101,12 +102,14 @@ def delete_password(archive: Path) -> None:
 def _connection() -> Iterator[Any]:
     """A connection, on which whatever goes wrong is said in one way."""
     import secretstorage
+    from secretstorage.util import add_match_rules
 
     try:
-        connection = secretstorage.dbus_init()
-    except Exception as error:
+        connection = open_bus()
+    except OSError as error:
         raise KeyringProblem("The keyring can't be reached.") from error
     try:
+        add_match_rules(connection)
         yield connection
     except secretstorage.exceptions.PromptDismissedException as error:
         raise KeyringProblem("The keyring was not unlocked.") from error

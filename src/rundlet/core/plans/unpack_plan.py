@@ -66,6 +66,7 @@ class Step(NamedTuple):
         notes: what a person should know of it.
         content: the row whose content it gets: its own, or for a hard link that of the file it is a name of.
         asked: where it would land if its name were free; what a rule of its own goes by.
+        first: for a hard link to a file of an earlier piece of the archive: where that landed.
     """
 
     row: int
@@ -76,6 +77,7 @@ class Step(NamedTuple):
     notes: tuple[Finding, ...] = ()
     content: int = -1
     asked: Steps = ()
+    first: Steps = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,6 +20,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.limits import CHUNK
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Entry, Kind
 from rundlet.core.plans.unpack_plan import Action, Step, Steps, UnpackClash, UnpackPlan
+from rundlet.core.text import plain_path
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -66,49 +67,99 @@ def plan_unpack(
         leave_same: whether a file that is already there with the same size and CRC-32 is left alone, whatever the rule.
         keep_replaced: whether what is replaced goes to the trash, so that it can come back.
     """
-    root = Path(os.path.abspath(into))
-    if own_folder:
-        root = _own_root(root, own_folder)
-    if rows is None:
-        rows = np.arange(len(reader.catalog))
-    job = job or Job()
-    place = _Place(root, rules or {}, job if leave_same else None)
-    steps: list[Step] = []
-    try:
-        for number, entry in enumerate(reader.catalog.entries(rows)):
-            if not number % 64:
-                job.checkpoint()
-                step_aside()
-            step = _step(reader, entry, place, keep_folders=keep_folders, on_clash=on_clash)
-            if step is not None:
-                steps.append(step)
-    except BaseException:
-        let_go(steps)
-        raise
-    finally:
-        place.let_go()
-    writing = [step for step in steps if step.action.writes]
-    written = np.array([step.row for step in writing], np.int64)
-    losses = tuple(_not_kept(place, reader, written))
-    return UnpackPlan(
-        archive=reader.source.name,
-        root=root,
-        root_is_new=not os.path.exists(root),
-        steps=tuple(steps),
-        size=sum(step.size for step in writing),
-        free=free_bytes(root),
-        counts=Counter(step.action for step in steps),
-        files=sum(step.kind != Kind.DIR for step in writing),
-        issues=(*reader.notices, *losses, *_issues(reader, steps)),
-        fingerprint=reader.source.fingerprint(),
-        read_through=reader.read_through(written),
-        unlock_seconds=reader.unlock_seconds(written),
+    planner = Planner(
+        into=into,
+        own_folder=own_folder,
+        keep_folders=keep_folders,
+        on_clash=on_clash,
+        rules=rules,
+        leave_same=leave_same,
         keep_replaced=keep_replaced,
-        needed=reader.disk_bytes(written[reader.catalog.kind[written] == Kind.FILE]),
-        lacking=_lacking(reader, rows, steps, keep_folders=keep_folders),
-        losses=losses,
-        unreadable=reader.in_gaps(written[reader.catalog.kind[written] == Kind.FILE]),
+        job=job,
     )
+    try:
+        return planner.plan(reader, rows)
+    finally:
+        planner.close()
+
+
+class Planner:
+    """Plans one archive after the other, or one piece of an archive after the other, into the same folder. What those before
+    it put there is taken, as if they were one; see :func:`plan_unpack` for the arguments.
+
+    Args:
+        in_pieces: whether what is planned are the pieces of one archive, so that a hard link may name a file of an earlier one.
+    """
+
+    def __init__(
+        self,
+        *,
+        into: Path,
+        own_folder: str = "",
+        keep_folders: bool = True,
+        on_clash: UnpackClash = UnpackClash.RENAME,
+        rules: Mapping[Steps, UnpackClash] | None = None,
+        leave_same: bool = False,
+        keep_replaced: bool = False,
+        job: Job | None = None,
+        in_pieces: bool = False,
+    ) -> None:
+        root = Path(os.path.abspath(into))
+        self.root = _own_root(root, own_folder) if own_folder else root
+        self._keep_folders, self._on_clash, self._keep_replaced = keep_folders, on_clash, keep_replaced
+        self._job = job or Job()
+        self._place = _Place(self.root, rules or {}, self._job if leave_same else None)
+        self.landed: dict[str, Steps] | None = {} if in_pieces else None
+        """Where the files of earlier pieces land, by their paths in the archive; those that don't are to be taken out."""
+
+    def close(self) -> None:
+        """Forget what was planned."""
+        self._place.let_go()
+
+    def plan(self, reader: ArchiveReader, rows: NDArray[np.int64] | None = None) -> UnpackPlan:
+        """Work out where the selected items of an archive land; None for all of them."""
+        if rows is None:
+            rows = np.arange(len(reader.catalog))
+        place, landed = self._place, self.landed
+        steps: list[Step] = []
+        try:
+            for number, entry in enumerate(reader.catalog.entries(rows)):
+                if not number % 64:
+                    self._job.checkpoint()
+                    step_aside()
+                step = _step(
+                    reader, entry, place, keep_folders=self._keep_folders, on_clash=self._on_clash, landed=landed
+                )
+                if step is not None:
+                    steps.append(step)
+        except BaseException:
+            let_go(steps)
+            raise
+        if landed is not None:
+            written_files = (step for step in steps if step.kind == Kind.FILE and step.action.writes)
+            landed.update((plain_path(reader.catalog.path(step.row)), step.target) for step in written_files)
+        writing = [step for step in steps if step.action.writes]
+        written = np.array([step.row for step in writing], np.int64)
+        losses = tuple(_not_kept(place, reader, written))
+        return UnpackPlan(
+            archive=reader.source.name,
+            root=self.root,
+            root_is_new=not os.path.exists(self.root),
+            steps=tuple(steps),
+            size=sum(step.size for step in writing),
+            free=free_bytes(self.root),
+            counts=Counter(step.action for step in steps),
+            files=sum(step.kind != Kind.DIR for step in writing),
+            issues=(*reader.notices, *losses, *_issues(reader, steps)),
+            fingerprint=reader.source.fingerprint(),
+            read_through=reader.read_through(written),
+            unlock_seconds=reader.unlock_seconds(written),
+            keep_replaced=self._keep_replaced,
+            needed=reader.disk_bytes(written[reader.catalog.kind[written] == Kind.FILE]),
+            lacking=_lacking(reader, rows, steps, keep_folders=self._keep_folders),
+            losses=losses,
+            unreadable=reader.in_gaps(written[reader.catalog.kind[written] == Kind.FILE]),
+        )
 
 
 def _lacking(
@@ -153,7 +204,13 @@ def _issues(reader: ArchiveReader, steps: list[Step]) -> Iterator[Issue]:
 
 
 def _step(
-    reader: ArchiveReader, entry: Entry, place: _Place, *, keep_folders: bool, on_clash: UnpackClash
+    reader: ArchiveReader,
+    entry: Entry,
+    place: _Place,
+    *,
+    keep_folders: bool,
+    on_clash: UnpackClash,
+    landed: Mapping[str, Steps] | None,
 ) -> Step | None:
     row = entry.row
     if entry.kind == Kind.FILE and keep_folders and row not in reader.doubtful:
@@ -161,8 +218,11 @@ def _step(
         if step is not None:
             return step
     content: int | None = row
+    first: Steps = ()
     if entry.kind == Kind.HARD:
         content = reader.hard_target(row)
+        if content is None and landed is not None and plain_path(reader.link_target(row)) in landed:
+            first, content = landed[plain_path(reader.link_target(row))], row
     size = max(entry.size, 0) if entry.kind == Kind.FILE else 0
     if entry.kind == Kind.DIR and not keep_folders:
         return None
@@ -192,7 +252,7 @@ def _step(
         too_large = Finding.of(Reason.DISK_KEEPS_NO_LARGE, size=place.disk.largest)
         return Step(row, entry.kind, size, kept, Action.REFUSE, (too_large,))
     step = place.settle(row, entry.kind, size, kept, notes, mtime_ns=entry.mtime_ns, crc=entry.crc, on_clash=on_clash)
-    return step._replace(content=content) if content != row else step
+    return step._replace(content=content if content != row else -1, first=first) if entry.kind == Kind.HARD else step
 
 
 class _Place:

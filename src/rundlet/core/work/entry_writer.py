@@ -142,17 +142,17 @@ class EntryWriter:
         self._put_in_place(step, lambda replace: self.root.link(step.target, target, replace=replace, times=times))
         self._done(step, 0)
 
-    def link_again(self, first: Step, step: Step) -> None:
-        """Give a file that was written one more name. Raises what a safe root does."""
-        if first.row in self._run.failed:
-            raise Corrupt("The file that it is one more name of could not be unpacked.")
-        self._put_in_place(step, lambda replace: self.root.hard_link(first.target, step.target, replace=replace))
-        self._done(step, 0)
+    def link_again(self, first: Step | None, step: Step) -> None:
+        """Give a file that was written one more name. Raises what a safe root does.
 
-    def finish_folder(self, step: Step) -> None:
-        """Give a folder its permissions and times, once everything is in it. Raises what a safe root does."""
-        mode, times = marks_of(self._catalog, step.row)
-        self._run.note_marks(self.root.finish_folder(step.target, mode=mode, times=times))
+        Args:
+            first: the file; None for that of an earlier piece of the archive.
+        """
+        if first is not None and first.row in self._run.failed:
+            raise Corrupt("The file that it is one more name of could not be unpacked.")
+        target = step.first if first is None else first.target
+        self._put_in_place(step, lambda replace: self.root.hard_link(target, step.target, replace=replace))
+        self._done(step, 0)
 
     def _done(self, step: Step, written: int) -> None:
         is_ours = step.action is not _REPLACE or self._run.plan.keep_replaced

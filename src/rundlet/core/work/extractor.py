@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,7 +16,7 @@ from rundlet.core.errors import Cancelled, NoSpace, OutOfDate
 from rundlet.core.fs.disk_space import free_bytes
 from rundlet.core.fs.moving import move_into
 from rundlet.core.fs.replaced import recover_folder
-from rundlet.core.fs.safe_root import Made, make_root
+from rundlet.core.fs.safe_root import Made, SafeRoot, make_root
 from rundlet.core.fs.trash import to_trash
 from rundlet.core.fs.unfinished import noted
 from rundlet.core.jobs.findings import Finding, Reason
@@ -29,6 +29,7 @@ from rundlet.core.streams.parts import files_of
 from rundlet.core.streams.renaming import sync_disk
 from rundlet.core.work.entry_writer import HOLE, EntryWriter
 from rundlet.core.work.file_writers import FileWriters
+from rundlet.core.work.marks import marks_of
 from rundlet.core.work.scheduler import run_side_by_side
 from rundlet.core.work.unpack_run import Run
 
@@ -67,7 +68,7 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     wanted = [
         step.content if step.content >= 0 else step.row
         for step in plan.steps
-        if step.kind != Kind.DIR and step.action.writes
+        if step.kind != Kind.DIR and step.action.writes and not step.first
     ]
     reader.require_password(np.array(wanted, np.int64))
     job.begin("Unpacking", total_bytes=plan.size, total_entries=len(plan.steps))
@@ -165,6 +166,19 @@ def _write_through(folder: Path) -> None:
 
 
 def _run(run: Run, workers: int) -> None:
+    write_contents(run, workers)
+    finish([run])
+
+
+def write_contents(run: Run, workers: int, *, helped: bool = True) -> None:
+    """Make the folders of a plan and write its files; what must wait until all files are there is left to :func:`finish`.
+
+    Args:
+        helped: whether other processes may write small files, which takes a moment to begin with.
+
+    Raises:
+        NoSpace: when the disk is full.
+    """
     plan, reader = run.plan, run.reader
     folders = [s for s in plan.steps if s.kind == Kind.DIR and s.action in (Action.MAKE, Action.JOIN)]
     wanted, more_names = _wanted(plan)
@@ -179,7 +193,7 @@ def _run(run: Run, workers: int) -> None:
             writer.close()
 
     try:
-        if workers > 1 and np.count_nonzero(reader.catalog.size[rows] < HOLE) >= WORTH_IT:
+        if helped and workers > 1 and np.count_nonzero(reader.catalog.size[rows] < HOLE) >= WORTH_IT:
             run.file_writers = FileWriters(plan.root, workers - 1)
         for step in folders:
             run.guarded(step, main.root.folder, step.target)
@@ -190,12 +204,6 @@ def _run(run: Run, workers: int) -> None:
         for first, step in more_names:
             run.guarded(step, main.link_again, first, step)
             run.job.advance(entries=1)
-        for step, target in run.links:
-            run.guarded(step, main.link, step, target)
-        # The deepest first, as writing into a folder changes its time.
-        for step in sorted(folders, key=lambda s: len(s.target), reverse=True):
-            if step.action == Action.MAKE:
-                run.guarded(step, main.finish_folder, step)
     finally:
         if run.file_writers:
             for written, _ in run.file_writers.finish():
@@ -203,14 +211,47 @@ def _run(run: Run, workers: int) -> None:
         main.close()
 
 
-def _wanted(plan: UnpackPlan) -> tuple[dict[int, Step], list[tuple[Step, Step]]]:
-    """The steps that write, by the row of their content, and those that are one more name of one of them."""
+def finish(runs: Sequence[Run]) -> None:
+    """What comes when all files are there: the links, and the permissions and times of folders, the deepest first, as writing
+    into a folder changes its time.
+
+    Args:
+        runs: those into one folder, with their catalogs still there.
+    """
+    for run in runs:
+        writer = EntryWriter(run)
+        try:
+            for step, target in run.links:
+                run.guarded(step, writer.link, step, target)
+        finally:
+            writer.close()
+    made = [(run, s) for run in runs for s in run.plan.steps if s.kind == Kind.DIR and s.action == Action.MAKE]
+    if not made:
+        return
+    root = SafeRoot(made[0][0].plan.root, made[0][0].made)
+    try:
+        for run, step in sorted(made, key=lambda one: len(one[1].target), reverse=True):
+            run.guarded(step, _finish_folder, run, root, step)
+    finally:
+        root.close()
+
+
+def _finish_folder(run: Run, root: SafeRoot, step: Step) -> None:
+    mode, times = marks_of(run.reader.catalog, step.row)
+    run.note_marks(root.finish_folder(step.target, mode=mode, times=times))
+
+
+def _wanted(plan: UnpackPlan) -> tuple[dict[int, Step], list[tuple[Step | None, Step]]]:
+    """The steps that write, by the row of their content, and those that are one more name of one of them, or of a file that
+    was written before."""
     wanted: dict[int, Step] = {}
-    others = []
+    others: list[tuple[Step | None, Step]] = []
     writing = [s for s in plan.steps if s.kind != Kind.DIR and s.action.writes]
     for step in sorted(writing, key=lambda s: s.kind == Kind.HARD):
         content = step.content if step.kind == Kind.HARD else step.row
-        if content in wanted:
+        if step.first:
+            others.append((None, step))
+        elif content in wanted:
             others.append((wanted[content], step))
         else:
             wanted[content] = step
