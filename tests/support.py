@@ -321,3 +321,86 @@ def packed(folder: Path, fmt: str, password: str = "") -> Path:
     options = WriteOptions(1, password=password)
     pack(plan_pack([some_tree(folder)], target=target, info=by_id(fmt).info, options=options))
     return target
+
+
+def tar_header(
+    name: bytes,
+    *,
+    kind: bytes = b"0",
+    size: int = 0,
+    magic: bytes = b"",
+    extra: tuple[int, bytes] = (0, b""),
+    signed: bool = False,
+) -> bytes:
+    block = bytearray(512)
+    block[0 : len(name)] = name
+    block[100:108] = b"0000644\0"
+    block[124:136] = b"%011o\0" % size
+    block[136:148] = b"%011o\0" % 1_000_000_000
+    block[156:157] = kind
+    block[257 : 257 + len(magic)] = magic
+    block[extra[0] : extra[0] + len(extra[1])] = extra[1]
+    block[148:156] = b" " * 8
+    total = sum(b - 256 if signed and b > 127 else b for b in block)
+    block[148:156] = b"%06o\0 " % total
+    return bytes(block)
+
+
+def tar_padded(data: bytes) -> bytes:
+    return data + bytes(-len(data) % 512)
+
+
+def pax_records(*pairs: str) -> bytes:
+    """pax records; the lengths count their own digits."""
+    out = b""
+    for pair in pairs:
+        length = next(n for n in range(len(pair), 99) if len(f"{n} {pair}\n") == n)
+        out += f"{length} {pair}\n".encode()
+    return out
+
+
+def rare_tar() -> bytes:
+    """A tar with headers that few writers make, put together by hand."""
+    sparse_map = b"".join(b"%011o\0%011o\0" % pair for pair in [(1024, 3), (4096, 2)])
+    gnu_sparse = tar_header(
+        b"gnu sparse",
+        kind=b"S",
+        size=5,
+        magic=b"ustar  \0",
+        extra=(386, sparse_map.ljust(97, b"\0") + b"%011o\0" % 5000),
+    )
+    records = pax_records(
+        "GNU.sparse.major=1", "GNU.sparse.minor=0", "GNU.sparse.name=real!", "GNU.sparse.realsize=6000"
+    )
+    old_map = pax_records(
+        "GNU.sparse.numblocks=1", "GNU.sparse.size=2000", "GNU.sparse.offset=1000", "GNU.sparse.numbytes=4"
+    )
+    shape01 = pax_records("GNU.sparse.size=2000", "GNU.sparse.map=1000,4,1990,1")
+    everywhere = pax_records("mtime=123456789")
+    base256 = tar_header(b"far future", extra=(136, b"\x80" + (1 << 33).to_bytes(11, "big")))
+    return b"".join(
+        [
+            tar_header(b"v7 folder/", kind=b"\0"),
+            tar_header(b"v7 file", kind=b"\0", size=3) + tar_padded(b"abc"),
+            tar_header("\u00fc signed".encode("latin-1"), signed=True),
+            base256,
+            gnu_sparse + tar_padded(b"xyzuv"),
+            tar_header(b"x", kind=b"x", size=len(records)) + tar_padded(records),
+            tar_header(b"GNUSparseFile.0/real!", size=512 + 4)
+            + tar_padded(b"2\n0\n2\n5998\n2\n")
+            + tar_padded(b"abyz"),
+            tar_header(b"x", kind=b"x", size=len(old_map))
+            + tar_padded(old_map)
+            + tar_header(b"old map", size=4)
+            + tar_padded(b"1234"),
+            tar_header(b"x", kind=b"x", size=len(shape01))
+            + tar_padded(shape01)
+            + tar_header(b"map 0.1", size=5)
+            + tar_padded(b"12345"),
+            tar_header(b"g", kind=b"g", size=len(everywhere)) + tar_padded(everywhere),
+            tar_header(b"with global"),
+            tar_header(b"pipe", kind=b"6"),
+            tar_header(b"unknown type", kind=b"Q", size=2) + tar_padded(b"ok"),
+            bytes(1024),
+        ]
+    )

@@ -8,6 +8,7 @@ import json
 import os
 import pty
 import select
+import shutil
 import signal
 import struct
 import subprocess
@@ -101,15 +102,34 @@ def test_zips_without_going_back(pipe: Pipe, tree: Path, tmp_path: Path, level: 
         assert held(tmp_path / "new.zip")["tree/large noise"] == (tree / "large noise").read_bytes()
 
 
-def test_a_7z_is_read_from_a_pipe_and_none_is_written(pipe: Pipe, tmp_path: Path) -> None:
-    data = packed(tmp_path, "7z", "word").read_bytes()
+def test_what_is_read_from_a_pipe(pipe: Pipe, tmp_path: Path) -> None:
+    """Words as for a file: passwords, what is chosen, what is said of each item, and a plan; a 7z says why not."""
+    refused = pipe("unpack", "-", "--into", "out", stdin=packed(tmp_path, "7z").read_bytes())
+    assert refused.returncode == 2 and b"its file list is at its end" in refused.stderr
+    shutil.rmtree(tmp_path / "tree")
+    data = packed(tmp_path, "zip", "word").read_bytes()
     refused = pipe("unpack", "-", "--into", "out", stdin=data)
     assert refused.returncode == 2 and b"locked" in refused.stderr and not (tmp_path / "out").exists()
     (tmp_path / "pw").write_text("word\n")
-    with (tmp_path / "pw").open() as file:
-        words = ("unpack", "-", "--into", "out", "--password-fd", file.fileno())
-        assert pipe(*words, stdin=data, pass_fds=[file.fileno()]).returncode == 0
-    assert list((tmp_path / "out").iterdir())
+
+    def opened(*words: str) -> subprocess.CompletedProcess[bytes]:
+        with (tmp_path / "pw").open() as file:
+            return pipe(*words, "--password-fd", file.fileno(), stdin=data, pass_fds=[file.fileno()])
+
+    (tmp_path / "names").write_text("tree/a.txt\n")
+    assert opened("unpack", "-", "--into", "some", "--files-from", "names", "--only", "e.csv").returncode == 0
+    assert set(snapshot(tmp_path / "some")) == {"tree", "tree/a.txt", "tree/deep", "tree/deep/er", "tree/deep/er/e.csv"}
+    for words in (["--only", "nothing"], ["--files-from", "pw"]):
+        refused = opened("unpack", "-", "--into", "none", *words)
+        assert refused.returncode == 2 and not (tmp_path / "none").exists()
+    planned = json.loads(opened("unpack", "-", "--into", "none", "--dry-run", "--json").stdout)["result"][0]
+    assert len(planned["steps"]) == 11 and planned["files"] == 7 and not (tmp_path / "none").exists()
+    assert b"Would unpack 7 files" in opened("unpack", "-", "--into", "none", "--dry-run").stdout
+    assert "✓ intact  tree/a.txt".encode() in opened("check", "-v", "-").stdout
+    assert b"tree/a.txt\n" in opened("unpack", "-v", "-", "--into", "all", "--exclude", "deep").stdout
+    (tmp_path / "x.zip").write_bytes(data)
+    listed = [opened("list", "-").stdout, opened("list", "x.zip").stdout]
+    assert listed[0].replace(b" \xe2\x86\x92 a.txt", b"") == listed[1].replace(b" \xe2\x86\x92 a.txt", b"")
     assert b"empty" in pipe("list", "-").stderr
 
 

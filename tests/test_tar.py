@@ -48,6 +48,7 @@ from support import (
     foreign_archives,
     make_tree,
     pack_to,
+    rare_tar,
     rounds,
     snapshot,
     unpack_to,
@@ -189,82 +190,8 @@ def _ascii_only(info: tarfile.TarInfo) -> tarfile.TarInfo | None:
     return info if info.name.isascii() else None
 
 
-def _header(
-    name: bytes,
-    *,
-    kind: bytes = b"0",
-    size: int = 0,
-    magic: bytes = b"",
-    extra: tuple[int, bytes] = (0, b""),
-    signed: bool = False,
-) -> bytes:
-    block = bytearray(512)
-    block[0 : len(name)] = name
-    block[100:108] = b"0000644\0"
-    block[124:136] = b"%011o\0" % size
-    block[136:148] = b"%011o\0" % 1_000_000_000
-    block[156:157] = kind
-    block[257 : 257 + len(magic)] = magic
-    block[extra[0] : extra[0] + len(extra[1])] = extra[1]
-    block[148:156] = b" " * 8
-    total = sum(b - 256 if signed and b > 127 else b for b in block)
-    block[148:156] = b"%06o\0 " % total
-    return bytes(block)
-
-
-def _padded(data: bytes) -> bytes:
-    return data + bytes(-len(data) % 512)
-
-
-def _records(*pairs: str) -> bytes:
-    """pax records; the lengths count their own digits."""
-    out = b""
-    for pair in pairs:
-        length = next(n for n in range(len(pair), 99) if len(f"{n} {pair}\n") == n)
-        out += f"{length} {pair}\n".encode()
-    return out
-
-
 def test_old_and_rare_headers() -> None:
-    sparse_map = b"".join(b"%011o\0%011o\0" % pair for pair in [(1024, 3), (4096, 2)])
-    gnu_sparse = _header(
-        b"gnu sparse",
-        kind=b"S",
-        size=5,
-        magic=b"ustar  \0",
-        extra=(386, sparse_map.ljust(97, b"\0") + b"%011o\0" % 5000),
-    )
-    records = _records("GNU.sparse.major=1", "GNU.sparse.minor=0", "GNU.sparse.name=real!", "GNU.sparse.realsize=6000")
-    old_map = _records(
-        "GNU.sparse.numblocks=1", "GNU.sparse.size=2000", "GNU.sparse.offset=1000", "GNU.sparse.numbytes=4"
-    )
-    shape01 = _records("GNU.sparse.size=2000", "GNU.sparse.map=1000,4,1990,1")
-    everywhere = _records("mtime=123456789")
-    base256 = _header(b"far future", extra=(136, b"\x80" + (1 << 33).to_bytes(11, "big")))
-    data = b"".join(
-        [
-            _header(b"v7 folder/", kind=b"\0"),
-            _header(b"v7 file", kind=b"\0", size=3) + _padded(b"abc"),
-            _header("\u00fc signed".encode("latin-1"), signed=True),
-            base256,
-            gnu_sparse + _padded(b"xyzuv"),
-            _header(b"x", kind=b"x", size=len(records)) + _padded(records),
-            _header(b"GNUSparseFile.0/real!", size=512 + 4) + _padded(b"2\n0\n2\n5998\n2\n") + _padded(b"abyz"),
-            _header(b"x", kind=b"x", size=len(old_map))
-            + _padded(old_map)
-            + _header(b"old map", size=4)
-            + _padded(b"1234"),
-            _header(b"x", kind=b"x", size=len(shape01))
-            + _padded(shape01)
-            + _header(b"map 0.1", size=5)
-            + _padded(b"12345"),
-            _header(b"g", kind=b"g", size=len(everywhere)) + _padded(everywhere),
-            _header(b"with global"),
-            _header(b"pipe", kind=b"6"),
-            _header(b"unknown type", kind=b"Q", size=2) + _padded(b"ok"),
-            bytes(1024),
-        ]
-    )
+    data = rare_tar()
     reader = open_source(MemorySource(data, "x.tar"))
     assert not reader.notices
     entries = {e.path: e for e in reader.catalog}

@@ -5,7 +5,8 @@ from __future__ import annotations
 import argparse
 import getpass
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
@@ -13,19 +14,22 @@ from typing import TYPE_CHECKING, BinaryIO
 from rundlet.cli.reading import STDIN
 from rundlet.cli.render import with_progress
 from rundlet.core.errors import PasswordNeeded, PlanError, WrongPassword
-from rundlet.core.formats.detect import open_archive, open_source
+from rundlet.core.formats.detect import open_archive
+from rundlet.core.formats.forward_opening import open_forward
 from rundlet.core.fs.safe_names import as_text
 from rundlet.core.limits import DEFAULT, MAX_PASSWORD_LINE
 from rundlet.core.model.opening import Opening
 from rundlet.core.settings import CACHE, UNPACK_MEMORY
+from rundlet.core.streams.pipes import piped
 from rundlet.core.streams.private import no_core_dumps
-from rundlet.core.streams.spool import spooled
 from rundlet.core.userdata.settings_file import Settings
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.formats.forward_reading import ForwardArchive
     from rundlet.core.jobs.job import Job
+    from rundlet.core.limits import Limits
     from rundlet.core.model.catalog import Catalog
 
 
@@ -42,7 +46,6 @@ def open_given(
     is needed.
 
     Args:
-        path: the archive; “-” for standard input, which is kept in a file without a name first.
         names_only: whether contents are not wanted, so that only hidden names need a password.
         found: told of the entries as they are found, where that takes long.
         keeps: as in :class:`Opening`.
@@ -53,18 +56,12 @@ def open_given(
     Raises:
         RundletError: when it can't be opened or the password is wrong.
     """
-    is_piped = str(path) == STDIN
-    source = with_progress(lambda job: spooled(_standard_input(options), job.checkpoint)) if is_piped else None
-    settings = Settings.read()
-    memory = settings.get(UNPACK_MEMORY) if options.memory is None else options.memory
-    limits = replace(DEFAULT, memory_bytes=memory, index_bytes=settings.get(CACHE))
+    limits = _limits(options)
 
     def opened(password: str | None) -> ArchiveReader:
-        def work(job: Job) -> ArchiveReader:
-            opening = Opening(options.code_page, limits, job, found, password, keeps)
-            return open_archive(path, opening) if source is None else open_source(source, opening)
-
-        reader = with_progress(work)
+        reader = with_progress(
+            lambda job: open_archive(path, Opening(options.code_page, limits, job, found, password, keeps))
+        )
         try:
             if password is not None and not reader.unlocked:
                 reader.unlock(password)
@@ -73,7 +70,7 @@ def open_given(
             raise
         return reader
 
-    asks = password is None and source is None and at_a_terminal()
+    asks = password is None and at_a_terminal()
     try:
         reader = opened(password)
     except WrongPassword:
@@ -91,6 +88,33 @@ def open_given(
             reader.close()
             raise
     return reader, password
+
+
+def _limits(options: argparse.Namespace) -> Limits:
+    settings = Settings.read()
+    memory = settings.get(UNPACK_MEMORY) if options.memory is None else options.memory
+    return replace(DEFAULT, memory_bytes=memory, index_bytes=settings.get(CACHE))
+
+
+def is_piped(path: Path) -> bool:
+    """Whether standard input is meant."""
+    return str(path) == STDIN
+
+
+@contextmanager
+def piped_archive(options: argparse.Namespace, job: Job, tick: Callable[[int], object]) -> Iterator[ForwardArchive]:
+    """The archive that comes through standard input, which is read as it comes.
+
+    Args:
+        tick: told how many bytes have come, or 0; may raise.
+
+    Raises:
+        RundletError: when it can't be read.
+    """
+    chunks = piped(_standard_input(options), tick)
+    archive = open_forward(chunks, Opening(options.code_page, _limits(options), job))
+    with closing(archive):
+        yield archive
 
 
 def _standard_input(options: argparse.Namespace) -> BinaryIO:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rundlet.cli.archives import given_password, open_given
-from rundlet.cli.matching import chosen_rows
+from rundlet.cli.matching import Selection, chosen_rows
 from rundlet.cli.pack import add_making, format_of, show_packed, show_plan
 from rundlet.cli.reading import add_only, add_reading
 from rundlet.cli.render import note, with_progress
@@ -65,7 +65,8 @@ def run(options: argparse.Namespace, output: Output) -> int:
     if not (options.unlock or options.new_password_stdin):
         write = replace(write, password=password or "")
     with closing(reader):
-        rows = chosen_rows(reader, options)
+        chosen = chosen_rows(reader, Selection(options))
+        rows = list(range(len(reader.catalog))) if chosen is None else chosen.tolist()
         if not (reader.catalog.encrypted[rows].any() or reader.names_hidden or options.new_password_stdin):
             write = replace(write, password="")  # a password that was given, but was not needed
         contents = ArchiveContents(reader, rows)

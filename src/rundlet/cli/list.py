@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from rundlet.cli.reading import add_reading
-from rundlet.cli.render import issue_values
+from rundlet.cli.render import issue_values, with_progress
 from rundlet.core.errors import RundletError
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Entry, Kind
 from rundlet.core.text import iso_time, shown, size
@@ -17,6 +17,8 @@ from rundlet.presentation.sentences import say
 if TYPE_CHECKING:
     from rundlet.cli.render import Output
     from rundlet.core.formats.base import ArchiveReader
+    from rundlet.core.formats.forward_reading import ForwardArchive
+    from rundlet.core.jobs.job import Job
     from rundlet.core.model.catalog import Catalog
 
 EXAMPLES = (
@@ -38,8 +40,10 @@ def run(options: argparse.Namespace, output: Output) -> int:
     """Print the entries; 1 when something is wrong with the file list."""
     if (small := _small(options)) is not None:
         return _list_small(options.archive, small, output)
-    from rundlet.cli.archives import given_password, open_given  # with all that readers need
+    from rundlet.cli.archives import given_password, is_piped, open_given  # with all that readers need
 
+    if is_piped(options.archive):
+        return _list_piped(options, output)
     printer = _Printer(output)
     found = None if output.json else printer.show
     reader, _ = open_given(options.archive, options, given_password(options), found, keeps=False, names_only=True)
@@ -52,6 +56,43 @@ def run(options: argparse.Namespace, output: Output) -> int:
         return int(output.issues(reader.notices))
     finally:
         reader.close()
+
+
+def _list_piped(options: argparse.Namespace, output: Output) -> int:
+    """Print the entries of what comes through standard input as they come; those of a zip by its file list, which comes last."""
+    from rundlet.cli.archives import piped_archive
+
+    printer = _Printer(output)
+    values: list[dict[str, Any]] = []
+    waiting: list[Catalog] = []
+
+    def tell(catalog: Catalog, reader: ArchiveReader | None) -> None:
+        for entry in catalog:
+            target = _target(reader, entry) if reader is not None else None
+            if output.json:
+                values.append(_value(entry, target))
+            else:
+                printer.line(entry, target)
+
+    def work(job: Job) -> ForwardArchive:
+        job.begin("Reading the list")
+        with piped_archive(options, job, job.advance) as archive:
+            for reader in archive.pieces():
+                if archive.list_comes_last:
+                    waiting.append(reader.catalog)
+                else:
+                    tell(reader.catalog, reader)
+                reader.close()
+            for catalog in waiting if archive.listed is None else [archive.listed.catalog]:
+                tell(catalog, archive.listed)
+            return archive
+
+    archive = with_progress(work)
+    if output.json:
+        output.value({"format": archive.info.id, "items": values, "issues": issue_values(archive.notices)})
+    else:
+        printer.end(archive.raw.position)
+    return int(output.issues(archive.notices))
 
 
 def _small(options: argparse.Namespace) -> list[Entry] | None:
@@ -101,7 +142,7 @@ class _Printer:
 
     def __init__(self, output: Output) -> None:
         self._output = output
-        self._printed = 0
+        self._printed = self._total = 0
 
     def show(self, catalog: Catalog) -> None:
         """Print some more entries; where links point is not known yet."""
@@ -113,8 +154,11 @@ class _Printer:
         for row in range(self._printed, len(reader.catalog)):
             entry = reader.catalog.entry(row)
             self.line(entry, _target(reader, entry))
-        total = int(reader.catalog.size[reader.catalog.size > 0].sum())
-        self.sums(len(reader.catalog), total, reader.source.size)
+        self.end(reader.source.size)
+
+    def end(self, packed: int) -> None:
+        """Print what all entries are together."""
+        self.sums(self._printed, self._total, packed)
 
     def sums(self, count: int, total: int, packed: int) -> None:
         """Print what all entries are together, in bytes."""
@@ -125,6 +169,7 @@ class _Printer:
     def line(self, entry: Entry, target: str | None) -> None:
         """Print one entry, and where it points."""
         self._printed += 1
+        self._total += max(entry.size, 0)
         when = ""
         if entry.mtime_ns != NO_TIME:
             when = datetime.fromtimestamp(entry.mtime_ns // 1_000_000_000, UTC).astimezone().strftime("%Y-%m-%d %H:%M")

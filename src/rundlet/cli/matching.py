@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from rundlet.cli.reading import listed_in
 from rundlet.core.errors import PlanError
 from rundlet.core.model.patterns import Patterns
@@ -11,7 +13,9 @@ from rundlet.core.text import plain_path, quoted
 
 if TYPE_CHECKING:
     import argparse
-    from collections.abc import Iterable, Sequence
+    from collections.abc import Sequence
+
+    from numpy.typing import NDArray
 
     from rundlet.core.formats.base import ArchiveReader
 
@@ -30,49 +34,79 @@ def matching(reader: ArchiveReader, patterns: Sequence[str], *, needed: bool = T
     wanted = Patterns(map(plain_path, patterns))
     rows = [row for row, entry in enumerate(reader.catalog) if wanted.choose(plain_path(entry.path))]
     if not rows and needed:
-        listed = ", ".join(map(quoted, patterns))
-        raise PlanError("Nothing in {name:name} matches {patterns}.", name=reader.source.name, patterns=listed)
+        raise _no_match(reader.source.name, patterns)
     return rows
 
 
-def chosen_rows(reader: ArchiveReader, options: argparse.Namespace) -> list[int]:
-    """The rows that ``--only`` and ``--files-from`` name, without those that ``--exclude`` does; all by default.
+class Selection:
+    """What ``--only`` and ``--files-from`` name, without what ``--exclude`` does; looked for in one archive, or in its pieces.
 
     Raises:
-        RundletError: when they name something that is not there.
+        RundletError: when a list can't be read.
     """
-    rows: Sequence[int] = range(len(reader.catalog))
-    if options.only or options.files_from is not None:
-        named = set(matching(reader, options.only)) if options.only else set()
-        rows = sorted(named | set(listed_rows(reader, listed_in(options.files_from)) if options.files_from else ()))
-    if excluded := getattr(options, "exclude", None):
-        left_out = set(matching(reader, excluded, needed=False))
-        rows = [row for row in rows if row not in left_out]
-    return list(rows)
 
+    def __init__(self, options: argparse.Namespace) -> None:
+        self._patterns: Sequence[str] = options.only
+        self._only = Patterns(map(plain_path, options.only))
+        self._excluded = Patterns(map(plain_path, getattr(options, "exclude", None) or ()))
+        self._is_listed = options.files_from is not None
+        self._listed = {plain_path(path).rstrip("/") for path in listed_in(options.files_from)}
+        self._found: set[str] = set()
+        self._any_matched = False
 
-def listed_rows(reader: ArchiveReader, paths: Iterable[str]) -> list[int]:
-    """The rows of items that a list names by their whole paths, folders with everything in them.
+    def __bool__(self) -> bool:
+        return bool(self._only or self._excluded or self._is_listed)
 
-    Raises:
-        PlanError: when one of them is not in the archive.
-    """
-    wanted = {plain_path(path).rstrip("/") for path in paths}
-    found: set[str] = set()
-    rows = []
-    for row, entry in enumerate(reader.catalog):
-        path = plain_path(entry.path).rstrip("/")
+    def rows(self, reader: ArchiveReader) -> NDArray[np.int64] | None:
+        """The rows that are chosen; None for all of them."""
+        if not self:
+            return None
+        rows = [row for row, entry in enumerate(reader.catalog) if self._chooses(plain_path(entry.path))]
+        return np.array(rows, np.int64)
+
+    def _chooses(self, path: str) -> bool:
+        matches = not self._is_listed and not self._only
+        if self._only and self._only.choose(path):
+            matches = self._any_matched = True
+        if self._is_listed and (place := self._listed_above(path.rstrip("/"))) is not None:
+            matches = True
+            self._found.add(place)
+        return matches and not self._excluded.choose(path)
+
+    def _listed_above(self, path: str) -> str | None:
+        """What the list names of an item and the folders that it lies in."""
         steps = path.split("/")
-        here = next((place for count in range(len(steps), 0, -1) if (place := "/".join(steps[:count])) in wanted), None)
-        if here is not None:
-            found.add(here)
-            rows.append(row)
-    missing = sorted(wanted - found)
-    if missing:
-        raise PlanError(
-            "{count:item of the list is|items of the list are} not in {name:name}: {paths}.",
-            count=len(missing),
-            name=reader.source.name,
-            paths=", ".join(map(quoted, missing[:_MOST_SAID])) + (" …" if len(missing) > _MOST_SAID else ""),
-        )
+        places = ("/".join(steps[:count]) for count in range(len(steps), 0, -1))
+        return next((place for place in places if place in self._listed), None)
+
+    def settle(self, name: str) -> None:
+        """All of the archive was seen.
+
+        Raises:
+            PlanError: when something was named that is not in it.
+        """
+        if self._only and not self._any_matched:
+            raise _no_match(name, self._patterns)
+        missing = sorted(self._listed - self._found)
+        if missing:
+            raise PlanError(
+                "{count:item of the list is|items of the list are} not in {name:name}: {paths}.",
+                count=len(missing),
+                name=name,
+                paths=", ".join(map(quoted, missing[:_MOST_SAID])) + (" …" if len(missing) > _MOST_SAID else ""),
+            )
+
+
+def _no_match(name: str, patterns: Sequence[str]) -> PlanError:
+    return PlanError("Nothing in {name:name} matches {patterns}.", name=name, patterns=", ".join(map(quoted, patterns)))
+
+
+def chosen_rows(reader: ArchiveReader, selection: Selection) -> NDArray[np.int64] | None:
+    """The rows of an archive that are chosen; None for all of them.
+
+    Raises:
+        PlanError: when something is named that is not there.
+    """
+    rows = selection.rows(reader)
+    selection.settle(reader.source.name)
     return rows

@@ -85,7 +85,7 @@ def vouches(source: ByteSource, packing: Packing) -> bool:
             at = 0
             for _ in range(_MOST_SKIPPED):
                 head = source.read_at(at, 8)
-                if head[:4] not in _SKIPPABLE:
+                if not is_skippable(head):
                     break
                 at += 8 + int.from_bytes(head[4:8], "little")
             return bool(source.read_at(at + 4, 1)[:1] and source.read_at(at + 4, 1)[0] & 4)
@@ -340,26 +340,45 @@ class _Member:
                 if not data:
                     if self._packing.endless:
                         return
-                    raise Truncated(
-                        "{archive:name} is cut off: its packed data ends too early.", archive=self._source.name
-                    )
-            try:
-                out = decoder.decompress(data, min(CHUNK, behind - total) if total < behind else step)
-            except Corrupt as error:
-                raise type(error)(
-                    "{archive:name} is damaged: {cause:clause}.", archive=self._source.name, cause=error.sentence
-                ) from error
-            except CODEC_ERRORS as error:
-                if "emory" in str(error) or "too much" in str(error):
-                    raise LimitExceeded(
-                        "Unpacking {archive:name} would take more memory than allowed.", archive=self._source.name
-                    ) from error
-                raise Corrupt("{archive:name} is damaged within its packed data.", archive=self._source.name) from error
+                    raise ends_too_early(self._source.name)
+            most = min(CHUNK, behind - total) if total < behind else step
+            out = decompressed(decoder, data, most, self._source.name)
             data = b""
             total += len(out)
             if out and total > behind:
                 yield out
         self.end -= len(getattr(decoder, "unused_data", b""))
+
+
+def decompressed(decoder: Decoder, data: bytes, most: int, archive: str) -> bytes:
+    """What a decoder gives for some more packed bytes, up to ``most`` bytes.
+
+    Raises:
+        Corrupt: when they are damaged.
+        LimitExceeded: when decoding asks for more memory than allowed.
+    """
+    try:
+        return decoder.decompress(data, most)
+    except Corrupt as error:
+        raise type(error)(
+            "{archive:name} is damaged: {cause:clause}.", archive=archive, cause=error.sentence
+        ) from error
+    except CODEC_ERRORS as error:
+        if "emory" in str(error) or "too much" in str(error):
+            raise LimitExceeded(
+                "Unpacking {archive:name} would take more memory than allowed.", archive=archive
+            ) from error
+        raise Corrupt("{archive:name} is damaged within its packed data.", archive=archive) from error
+
+
+def ends_too_early(archive: str) -> Truncated:
+    """That a stream is cut off."""
+    return Truncated("{archive:name} is cut off: its packed data ends too early.", archive=archive)
+
+
+def is_skippable(head: bytes) -> bool:
+    """Whether a frame begins that holds nothing to be decoded (RFC 8878, section 3.1.2)."""
+    return head[:4] in _SKIPPABLE
 
 
 def _next_member(source: ByteSource, packing: Packing, at: int, notes: Notes) -> int:
@@ -371,7 +390,7 @@ def _next_member(source: ByteSource, packing: Packing, at: int, notes: Notes) ->
         if rest:
             break
     head = source.read_at(at, 16)
-    while packing.id == "zst" and head[:4] in _SKIPPABLE:
+    while packing.id == "zst" and is_skippable(head):
         at += 8 + int.from_bytes(head[4:8], "little")
         head = source.read_at(at, 16)
     if not head or packing.fits(head):

@@ -86,7 +86,9 @@ _MAGIC = {
     "Z": b"\x1f\x9d",
     "lzma": b"\x5d",
 }
-_SEVEN_STARTS = (b"7z\xbc\xaf\x27\x1c", b"MZ", b"\x7fELF", b"#!")  # alone, or behind a program
+SEVEN_SIGNATURE = b"7z\xbc\xaf\x27\x1c"
+"""How a 7z archive begins that stands alone."""
+_SEVEN_STARTS = (SEVEN_SIGNATURE, b"MZ", b"\x7fELF", b"#!")  # alone, or behind a program
 _TAR_MAGIC = slice(257, 262)
 _TAR_CHECKSUM = slice(148, 156)
 

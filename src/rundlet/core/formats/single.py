@@ -43,7 +43,7 @@ class SingleReader(ArchiveReader):
             kind=np.array([Kind.FILE], np.uint8),
             size=np.array([size], np.int64),
             packed=np.array([source.size], np.int64),
-            mtime_ns=np.array([_mtime_ns(source, packing)], np.int64),
+            mtime_ns=np.array([mtime_ns_of(source, packing)], np.int64),
             mode=np.zeros(1, np.uint32),
             crc=np.full(1, UNKNOWN, np.int64),
             encrypted=np.zeros(1, np.bool_),
@@ -97,7 +97,8 @@ def _name(name: str, packing: Packing) -> str:
     return name if name else "content"
 
 
-def _mtime_ns(source: ByteSource, packing: Packing) -> int:
+def mtime_ns_of(source: ByteSource, packing: Packing) -> int:
+    """When the file in it was changed, as its first bytes say, in nanoseconds since 1970; ``NO_TIME`` where they don't."""
     if packing.id != _HAS_TIME:
         return NO_TIME
     seconds = int.from_bytes(source.read_at(4, 4), "little")  # RFC 1952, section 2.3.1; 0 for none

@@ -6,7 +6,7 @@ import contextlib
 import os
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from rundlet.core.errors import FileProblem, UnsafePath, file_problem
@@ -168,13 +168,9 @@ class SafeRoot:
     def holds(self, steps: Steps, data: bytes) -> bool:
         """Whether a file stands in a place that has these bytes and no others."""
         try:
-            fd = os.open(
-                steps[-1], os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=self.folder(steps[:-1])
-            )
+            return self.content(steps, len(data) + 1) == data
         except OSError:
             return False
-        with open(fd, "rb") as file:  # noqa: PTH123
-            return file.read(len(data) + 1) == data
 
     def link(self, steps: Steps, target: str, *, replace: bool, times: tuple[int, int] | None = None) -> None:
         """Make a symbolic link, in one step. Raises ``OSError`` and what :meth:`folder` does.
@@ -220,6 +216,28 @@ class SafeRoot:
     def finish_folder(self, steps: Steps, *, mode: int, times: tuple[int, int] | None) -> bool:
         """Give a folder its permissions (0: as they are) and times, once everything is in it; whether its disk keeps them."""
         return mark(self.folder(steps), mode=mode, times=times)
+
+    def mark_file(self, steps: Steps, *, mode: int, times: tuple[int, int] | None) -> bool:
+        """Give a file that was written its permissions (0: as they are) and times; whether its disk keeps them.
+
+        Raises ``OSError`` and what :meth:`folder` does.
+        """
+        with self._opened(steps) as fd:
+            return mark(fd, mode=mode, times=times)
+
+    def content(self, steps: Steps, most: int) -> bytes:
+        """The first bytes of a file that was written. Raises ``OSError`` and what :meth:`folder` does."""
+        with self._opened(steps) as fd:
+            return os.read(fd, most)
+
+    @contextlib.contextmanager
+    def _opened(self, steps: Steps) -> Iterator[int]:
+        flags = os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        fd = os.open(steps[-1], flags, dir_fd=self.folder(steps[:-1]))
+        try:
+            yield fd
+        finally:
+            os.close(fd)
 
     def close(self) -> None:
         """Give back all descriptors."""

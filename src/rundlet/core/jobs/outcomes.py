@@ -164,6 +164,12 @@ class Checked(Outcome):
     unreadable: int = 0
     whole: bool = True
 
+    def include(self, other: Checked) -> None:
+        """Add what came of one more piece of the archive."""
+        for name in ("files", "bytes_in", "bytes_out", "unverified", "damaged", "missing", "unreadable"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        self.issues += other.issues
+
 
 class Joined(Outcome):
     """The parts of a file were joined; ``files`` are the parts."""

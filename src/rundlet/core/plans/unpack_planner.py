@@ -221,8 +221,9 @@ def _step(
     first: Steps = ()
     if entry.kind == Kind.HARD:
         content = reader.hard_target(row)
-        if content is None and landed is not None and plain_path(reader.link_target(row)) in landed:
-            first, content = landed[plain_path(reader.link_target(row))], row
+        if landed is not None and (content is None or content > row):
+            first = landed.get(plain_path(reader.link_target(row)), ())
+            content = row if first else content
     size = max(entry.size, 0) if entry.kind == Kind.FILE else 0
     if entry.kind == Kind.DIR and not keep_folders:
         return None

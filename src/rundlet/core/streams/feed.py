@@ -12,7 +12,8 @@ from rundlet.core.streams.exact import next_there, read_there
 if TYPE_CHECKING:
     from rundlet.core.streams.sources import ByteSource
 
-_WINDOW = 4 * MIB
+WINDOW = 4 * MIB
+"""Bytes of a source that are looked at together."""
 
 
 class Feed:
@@ -67,7 +68,7 @@ class Feed:
 
     def peek(self, ahead: int, count: int) -> bytes | None:
         """The ``count`` bytes that stand a way ahead, or fewer at the end; None when that is too far ahead."""
-        if ahead > _WINDOW:
+        if ahead > WINDOW:
             return None
         buffer, at = self.window(ahead + count)
         return buffer[at + ahead : at + ahead + count]
@@ -92,6 +93,11 @@ class Feed:
         count -= inside
         while count > 0 and (data := self.read(min(count, CHUNK))):
             count -= len(data)
+
+    def step_back(self, count: int) -> None:
+        """Go back over bytes of the window that was looked at last, which was left for no other yet."""
+        self._at -= count
+        self.position -= count
 
     def rest(self) -> Iterator[bytes]:
         """What is left, in chunks, where there is something to be learned of it."""
@@ -121,7 +127,7 @@ class SourceFeed(Feed):
 
     def window(self, least: int) -> tuple[bytes, int]:
         if len(self._buffer) - self._at < least:
-            self._buffer, self._at = read_there(self._source, self.position, _WINDOW), 0
+            self._buffer, self._at = read_there(self._source, self.position, WINDOW), 0
             if len(self._buffer) < least:
                 self._source.read_at(self.position, least)  # to say so, should a missing part be what ends it here
         return self._buffer, self._at

@@ -132,7 +132,7 @@ class MemorySource:
         return ()
 
     def close(self) -> None:
-        pass
+        self._data = b""
 
 
 class SliceSource:

@@ -58,13 +58,8 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     started = time.monotonic()
     if reader.source.fingerprint() != plan.fingerprint:
         raise OutOfDate("{archive:name} was changed meanwhile; open it again.", archive=plan.archive)
-    if plan.needed > (free := free_bytes(plan.root)):
-        raise NoSpace(
-            "{needed:size} are needed in {folder:name}, and only {free:size} are free.",
-            needed=plan.needed,
-            folder=str(plan.root),
-            free=free,
-        )
+    if (problem := lacks_space(plan)) is not None:
+        raise problem
     wanted = [
         step.content if step.content >= 0 else step.row
         for step in plan.steps
@@ -79,9 +74,9 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     run = Run(plan, reader, job, made, outcome)
     try:
         if any(step.action.writes for step in plan.steps):
-            _tidy(plan)
+            tidy(plan)
             make_root(plan.root, made)
-            with noted(_changed_folders(plan)):
+            with noted(changed_folders(plan)):
                 _do(run, workers or cores())
     except BaseException:
         made.take_back()
@@ -97,6 +92,18 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     return outcome
 
 
+def lacks_space(plan: UnpackPlan) -> NoSpace | None:
+    """What to say where the disk has no room for what a plan writes; None where it has."""
+    if plan.needed <= (free := free_bytes(plan.root)):
+        return None
+    return NoSpace(
+        "{needed:size} are needed in {folder:name}, and only {free:size} are free.",
+        needed=plan.needed,
+        folder=str(plan.root),
+        free=free,
+    )
+
+
 def _do(run: Run, workers: int) -> None:
     """Write everything; what is replaced comes back when that does not come to its end, and goes to the trash when it does."""
     try:
@@ -109,13 +116,13 @@ def _do(run: Run, workers: int) -> None:
     run.replaced.settle(run.outcome, keep=run.plan.keep_replaced)
 
 
-def _changed_folders(plan: UnpackPlan) -> list[Path]:
+def changed_folders(plan: UnpackPlan) -> list[Path]:
     """The folders in which something is replaced."""
     steps = {step.target[:-1] for step in plan.steps if step.action == Action.REPLACE}
     return [plan.root.joinpath(*folder) for folder in sorted(steps)]
 
 
-def _tidy(plan: UnpackPlan) -> None:
+def tidy(plan: UnpackPlan) -> None:
     """Clear up what jobs that were killed left in the folders that are there already."""
     if not plan.root_is_new:
         recover_folder(plan.root)

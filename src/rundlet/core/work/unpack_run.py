@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
     from rundlet.core.fs.safe_root import Made
     from rundlet.core.jobs.job import Job
-    from rundlet.core.jobs.outcomes import Outcome
+    from rundlet.core.jobs.outcomes import Unpacked
     from rundlet.core.plans.unpack_plan import Step, UnpackPlan
     from rundlet.core.work.file_writers import FileWriters
 
@@ -45,7 +45,7 @@ class Run:
     reader: ArchiveReader
     job: Job
     made: Made
-    outcome: Outcome
+    outcome: Unpacked
     file_writers: FileWriters | None = None
     links: list[tuple[Step, str]] = field(default_factory=list)
     replaced: Replaced = field(default_factory=Replaced)
@@ -62,6 +62,7 @@ class Run:
     def left_out(self, step: Step, cause: Finding) -> None:
         """Note that an entry is not unpacked."""
         with self.lock:
+            self.outcome.left_out += 1
             self.outcome.add(self.reader.catalog.path(step.row), Reason.LEFT_OUT, cause=cause)
 
     def failed_to_write(self, step: Step, error: RundletError | OSError) -> None:

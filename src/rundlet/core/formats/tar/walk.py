@@ -42,10 +42,12 @@ if TYPE_CHECKING:
     from rundlet.core.streams.feed import Feed
 
 _RECORD = 20 * BLOCK  # what an archive's end is filled up to
-_MOST_EXTENDED = 16 * MIB  # names and attributes of one entry; real ones are a few kB
+MOST_EXTENDED = 16 * MIB
+"""Bytes of the names and attributes of one entry; real ones are a few kB."""
 _MOST_STRETCHES = 1 << 20
 _NUMBERS = (b"size", b"mtime", b"GNU.sparse.realsize", b"GNU.sparse.size")
-_NO_DATA = frozenset((Type.HARD, Type.SYMBOLIC, Type.CHARACTER, Type.DEVICE, Type.FOLDER, Type.PIPE))
+NO_DATA = frozenset((Type.HARD, Type.SYMBOLIC, Type.CHARACTER, Type.DEVICE, Type.FOLDER, Type.PIPE))
+"""Types of entries that have no data behind their headers."""
 _KINDS = {
     Type.HARD: Kind.HARD,
     Type.SYMBOLIC: Kind.LINK,
@@ -67,7 +69,7 @@ def _table(types: Iterable[Type]) -> NDArray[np.bool_]:
 
 
 _PLAIN = _table((Type.OLD_FILE, Type.FILE, Type.CONTIGUOUS, Type.FOLDER, Type.HARD, Type.SYMBOLIC))
-_EMPTY = _table(_NO_DATA)
+_EMPTY = _table(NO_DATA)
 _KIND_OF = np.array(
     [_KINDS.get(Type(code) if code in _KNOWN_TYPES else Type.FILE, Kind.FILE) for code in range(256)], np.uint8
 )
@@ -188,7 +190,7 @@ class Walker:
             if block is None or not is_header(block):
                 return last
             try:
-                size = 0 if block[TYPE] in _NO_DATA else number(block[SIZE])
+                size = 0 if block[TYPE] in NO_DATA else number(block[SIZE])
             except Corrupt:
                 return last
             if not 0 <= size <= MAX_FILE:
@@ -196,18 +198,6 @@ class Walker:
             last, at = at, at + BLOCK + size + -size % BLOCK
             self._tick(at, len(self.members))
         return None if at > end else last
-
-    def _damaged_header(self, block: bytes) -> Corrupt:
-        """What to say of a header with a wrong checksum; its data is skipped when another header follows on it."""
-        try:
-            size = number(block[SIZE]) if block[MAGIC_AT][:5] == USTAR[:5] and block[TYPE] not in _NO_DATA else 0
-        except Corrupt:
-            size = 0
-        whole = size + -size % BLOCK
-        following = self._feed.peek(whole, BLOCK) if whole > 0 else None
-        if following is not None and is_header(following):
-            self._feed.skip(whole)
-        return Corrupt("A header is damaged.")
 
     def _walk(self) -> None:
         feed = self._feed
@@ -299,7 +289,7 @@ class Walker:
         m.add_many(rows)
         if good < len(places):
             self._feed.skip(base + places[good] * BLOCK - self._feed.position)
-            raise self._damaged_header(self._feed.read(BLOCK))
+            raise damaged_header(self._feed, self._feed.read(BLOCK))
         return int(stored[-1])
 
     def _skip_data(self, stored: int) -> None:
@@ -313,7 +303,7 @@ class Walker:
 
     def _special(self, block: bytes, kind: int) -> None:
         if not checksums_fit(np.frombuffer(block, np.uint8).reshape(1, BLOCK))[0]:
-            raise self._damaged_header(block)
+            raise damaged_header(self._feed, block)
         if kind in (Type.EXTENDED, Type.SOLARIS, Type.GLOBAL, Type.GNU_NAME, Type.GNU_LINK):
             self._extension(block, kind)
         elif kind == Type.GNU_VOLUME:
@@ -323,7 +313,7 @@ class Walker:
 
     def _extension(self, block: bytes, kind: int) -> None:
         size = number(block[SIZE])
-        if not 0 <= size <= _MOST_EXTENDED:
+        if not 0 <= size <= MOST_EXTENDED:
             raise Corrupt("A header says that it has more attributes than any has.")
         data = self._feed.read(size)
         if len(data) < size:
@@ -346,8 +336,8 @@ class Walker:
         records = {key: value for key, value in (self._global | self._next).items() if value}
         data, self._data = self._data, b""
         self._next = {}
-        sizes = {key: _whole(records[key]) for key in _NUMBERS if key in records and key != b"mtime"}
-        stored = 0 if kind in _NO_DATA else sizes.get(b"size", number(block[SIZE]))
+        sizes = {key: whole_number(records[key]) for key in _NUMBERS if key in records and key != b"mtime"}
+        stored = 0 if kind in NO_DATA else sizes.get(b"size", number(block[SIZE]))
         if not 0 <= stored <= MAX_FILE:
             raise Corrupt("A header has a size that no file has.")
         name = _utf8(records.get(b"GNU.sparse.name", records.get(b"path", _name(block))))
@@ -391,6 +381,23 @@ class Walker:
             pairs += _pairs(block[:504])
             more = block[504]
         return pairs, size
+
+
+def damaged_header(feed: Feed, block: bytes) -> Corrupt:
+    """What to say of a header with a wrong checksum; its data is skipped when another header follows on it.
+
+    Args:
+        feed: stands behind the header.
+    """
+    try:
+        size = number(block[SIZE]) if block[MAGIC_AT][:5] == USTAR[:5] and block[TYPE] not in NO_DATA else 0
+    except Corrupt:
+        size = 0
+    whole = size + -size % BLOCK
+    following = feed.peek(whole, BLOCK) if whole > 0 else None
+    if following is not None and is_header(following):
+        feed.skip(whole)
+    return Corrupt("A header is damaged.")
 
 
 def _first_header(buffer: bytes, at: int, aligned: int) -> int | None:
@@ -467,7 +474,7 @@ def _repeated(data: bytes) -> bytes:
     return b",".join(values)
 
 
-def _whole(value: bytes) -> int:
+def whole_number(value: bytes) -> int:
     """A number as extended headers have it: decimal digits, perhaps behind a plus sign and zeros."""
     digits = value.removeprefix(b"+").lstrip(b"0") or b"0"
     if not digits.isdigit() or value in (b"", b"+") or len(digits) > _MOST_DIGITS:

@@ -248,7 +248,7 @@ class TarWriter:
             uname=owner[2],
             gname=owner[3],
         )
-        return (_extended(path, pax) if pax else b"") + fields.pack()
+        return (extended(path, pax) if pax else b"") + fields.pack()
 
 
 class _Unsaid:
@@ -294,11 +294,11 @@ def _raw(text: str) -> bytes:
     return text.encode("utf-8", "surrogateescape")
 
 
-def _extended(path: bytes, records: dict[bytes, bytes]) -> bytes:
+def extended(path: bytes, records: dict[bytes, bytes], kind: int = Type.EXTENDED) -> bytes:
     """A pax header with records."""
     data = b"".join(record(key, value) for key, value in records.items())
     name = b"PaxHeaders/" + path.rstrip(b"/").rpartition(b"/")[2][:80]
-    return extension(name, Type.EXTENDED, data) + data + bytes(-len(data) % BLOCK)
+    return extension(name, kind, data) + data + bytes(-len(data) % BLOCK)
 
 
 def _owner(item: PackItem, pax: dict[bytes, bytes]) -> tuple[int, int, bytes, bytes]:

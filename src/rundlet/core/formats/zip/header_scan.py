@@ -33,7 +33,9 @@ if TYPE_CHECKING:
     from rundlet.core.streams.sources import ByteSource
 
 _SIGNATURES = re.compile(rb"PK(?:\x03\x04|\x07\x08|\x01\x02|\x05\x06)")
-_ENDS = (CENTRAL_SIGNATURE, EndRecord.SIGNATURE)
+ENDS = (CENTRAL_SIGNATURE, EndRecord.SIGNATURE)
+"""How what stands behind the last entry begins."""
+_MARK = b"PK"  # how everything begins that may follow
 _NARROW, _WIDE = struct.Struct("<3I"), struct.Struct("<I2Q")
 _MADE_BY = bytes((20, Host.UNIX))
 
@@ -65,33 +67,47 @@ def scan(source: ByteSource, job: Job, *, shift: int = 0, known: Collection[int]
     try:
         while at < source.size:
             head = read_there(source, at, LocalHeader.LAYOUT.size)
-            if head[:4] in _ENDS:
+            if head[:4] in ENDS:
                 break
             if head[:4] != LocalHeader.SIGNATURE:
                 # Parts of a divided archive begin with a mark of their own (section 8.5.4).
                 found.gaps |= at > 0 or head[:4] != DESCRIPTOR_SIGNATURE
-                at = next(_header_places(source, at + 1, job), source.size)
+                at = next(header_places(source, at + 1, job), source.size)
                 continue
-            record, begin, at = _entry(source, at, shift, job)
+            record, begin, after = local_entry(source, at, shift, job)
+            job.advance(after - begin)
+            at = after
             if begin not in known:
                 found.records.append(record)
-    except _Cut as error:
+    except EndUnknown as error:
         found.cut = error.name
     except (MissingPart, Truncated):
         found.gaps = True
     return found
 
 
-class _Cut(Exception):
-    """The end of an entry can't be found."""
+class EndUnknown(Exception):
+    """The end of an entry can't be found.
+
+    Attributes:
+        name: that of the entry, as it is in its header.
+    """
 
     def __init__(self, name: bytes) -> None:
         super().__init__()
         self.name = name
 
 
-def _entry(source: ByteSource, at: int, shift: int, job: Job) -> tuple[bytes, int, int]:
-    """A record of the entry whose header stands at a place, that place, and the one behind its data."""
+def local_entry(source: ByteSource, at: int, shift: int, job: Job) -> tuple[bytes, int, int]:
+    """A record of the entry whose header stands at a place, that place, and the one behind its data.
+
+    Args:
+        shift: what is taken off that place in the record.
+
+    Raises:
+        EndUnknown: when its sizes stand behind its data, and are not found there.
+        Truncated: when the source ends within its header.
+    """
     head = read_exactly(source, at, LocalHeader.LAYOUT.size)
     _, version, flags, method, time, date, crc, packed, size, name_length, extra_length = LocalHeader.LAYOUT.unpack(
         head
@@ -106,11 +122,10 @@ def _entry(source: ByteSource, at: int, shift: int, job: Job) -> tuple[bytes, in
     if flags & Flag.DESCRIPTOR and not packed:
         described = _described(source, data_at, job)
         if described is None:
-            raise _Cut(name)
+            raise EndUnknown(name)
         crc, packed, size, after = described
     elif flags & Flag.DESCRIPTOR:
-        after = next(_header_places(source, after, job), source.size)
-    job.advance(after - begin)
+        after = next(header_places(source, after, job), source.size)
     return _record((version, flags, method, time, date, crc), packed, size, begin - shift, name, extra), begin, after
 
 
@@ -147,17 +162,22 @@ def _described(source: ByteSource, data_at: int, job: Job) -> tuple[int, int, in
     """
     for place in _places(source, data_at, job):
         signed = source.read_at(place, 4) == DESCRIPTOR_SIGNATURE
+        found = []
         for layout in (_NARROW, _WIDE):
             begin = place + 4 if signed else place - layout.size
             data = source.read_at(begin, layout.size) if begin >= data_at else b""
             if len(data) == layout.size:
                 crc, packed, size = layout.unpack(data)
                 if packed == (place if signed else begin) - data_at:
-                    return crc, packed, size, begin + layout.size
+                    found.append((crc, packed, size, begin + layout.size))
+        if found:
+            # Behind a signature both may seem to fit, as the first half of a wide number is a narrow one.
+            return next((one for one in found if source.read_at(one[-1], 2) in (_MARK, b"")), found[0])
     return None
 
 
-def _header_places(source: ByteSource, at: int, job: Job) -> Iterator[int]:
+def header_places(source: ByteSource, at: int, job: Job) -> Iterator[int]:
+    """Where a header of an entry, or what comes behind the last of them, may begin, from a place on."""
     return (place for place in _places(source, at, job) if source.read_at(place, 4) != DESCRIPTOR_SIGNATURE)
 
 

@@ -159,10 +159,8 @@ class ZipReader(ArchiveReader):
         name = data[header.size :]
         if length != len(name):
             name = read_exactly(self.source, offset + header.size, length)
-        if name == listed or name.replace(b"\\", b"/") == listed.replace(b"\\", b"/"):
-            return None
-        comparable = (name.isascii() and listed.isascii()) or flags & self.directory.flags.item(row) & Flag.UTF8
-        return Finding.of(Reason.NAME_IN_FRONT, name=name.decode("utf-8", "replace")) if comparable else None
+        is_utf8 = bool(flags & self.directory.flags.item(row) & Flag.UTF8)
+        return name_in_front(name, listed, is_utf8=is_utf8)
 
     def units(self, rows: NDArray[np.int64]) -> Iterator[Unit]:
         rows, batches = in_step(rows, self.catalog.packed[rows], self._is_legacy(rows))
@@ -325,6 +323,18 @@ class ZipReader(ArchiveReader):
         by_time = int(self.directory.flags[row]) & Flag.DESCRIPTOR
         expected = int(self.directory.time[row]) >> 8 if by_time else int(self.catalog.crc[row]) >> 24
         return cipher if head[-1] == expected else None
+
+
+def name_in_front(name: bytes, listed: bytes, *, is_utf8: bool) -> Finding | None:
+    """That the header in front of an entry has another name than the file list, or None.
+
+    Args:
+        is_utf8: whether both say that they are UTF-8; otherwise only ASCII can be compared.
+    """
+    if name == listed or name.replace(b"\\", b"/") == listed.replace(b"\\", b"/"):
+        return None
+    comparable = (name.isascii() and listed.isascii()) or is_utf8
+    return Finding.of(Reason.NAME_IN_FRONT, name=name.decode("utf-8", "replace")) if comparable else None
 
 
 def _local_headers(source: WindowSource, offsets: NDArray[np.int64]) -> NDArray[np.void]:
