@@ -14,11 +14,27 @@ from pathlib import Path
 import numpy as np
 from backports import zstd
 
-from benchmarks.measure import MIB, OPEN_WITH_TREE, all_bytes, head, mixed_corpus, peak_memory, row, scratch, seconds
+from benchmarks.measure import (
+    MIB,
+    OPEN_WITH_TREE,
+    all_bytes,
+    best_of_pair,
+    head,
+    mixed_corpus,
+    peak_memory,
+    row,
+    scratch,
+    seconds,
+)
 from rundlet.core.formats.detect import by_id, open_archive
+from rundlet.core.formats.forward_opening import open_forward
+from rundlet.core.jobs.job import Job
+from rundlet.core.model.opening import Opening
 from rundlet.core.plans.pack_plan import PackClash, plan_pack
 from rundlet.core.plans.unpack_planner import plan_unpack
+from rundlet.core.streams.pipes import piped
 from rundlet.core.work.extractor import unpack
+from rundlet.core.work.forward_work import check_forward
 from rundlet.core.work.packer import pack
 
 _MILLION = 1_000_000
@@ -41,6 +57,8 @@ def run() -> None:
         _list_row(folder)
     with scratch() as folder:
         _fetch_row(folder)
+    with scratch(memory=True) as folder:
+        _pipe_rows(folder)
 
 
 def _pack_rows(folder: Path) -> None:
@@ -115,6 +133,22 @@ def _list_row(folder: Path) -> None:
     theirs, their_peak = peak_memory(_THEIRS, str(target))
     note = f"{ours:.1f} s; memory {our_peak / MIB:.0f} against {their_peak / MIB:.0f} MiB"
     row("open 1,000,000 entries with the folder tree", "the standard library", theirs / ours, "12", note)
+
+
+def _pipe_rows(folder: Path) -> None:
+    """Checking what comes through a pipe, which goes through a tar or zip once, on one core."""
+    corpus = mixed_corpus(folder, 100 * MIB)
+    for fmt in ("tar.gz", "zip"):
+        target = folder / f"x.{fmt}"
+        _pack(corpus, target, fmt, 6, 1)
+        packed = gzip.compress(b"".join(all_bytes(corpus)), 6)
+
+        def forward(target: Path = target) -> None:
+            with target.open("rb") as file:
+                check_forward(open_forward(piped(file, lambda _: None), Opening()), Job(), workers=1)
+
+        bare, ours = best_of_pair(lambda packed=packed: gzip.decompress(packed), forward)  # type: ignore[misc]
+        row(f"check {fmt} through a pipe, one core", "standard inflate of the same bytes", bare / ours, "1")
 
 
 def _fetch_row(folder: Path) -> None:

@@ -48,6 +48,7 @@ from rundlet.core.text import plain_path
 from rundlet.core.work.checker import Verdict, check
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.forward_work import check_forward, unpack_forward
+from rundlet.presentation.findings import issue_line
 from support import Node, Raw, foreign_archives, legacy_entry, packed, rare_tar, raw_zip, rounds, scratch, snapshot
 
 if TYPE_CHECKING:
@@ -304,6 +305,7 @@ def test_a_zip_and_its_list(tmp_path: Path) -> None:
         )
         assert (into / "a").read_bytes() == b"one" and (into / "b").read_bytes() == NOISE
     cut, verdicts = checked(whole[: begin - 3])
+    assert "cut off before its end" in " ".join(map(issue_line, cut.issues))
     assert cut.damaged == 1 and verdicts["c"] is Verdict.DAMAGED and verdicts["b"] is Verdict.INTACT
     elsewhere = raw_zip([Raw(b"a", b"one"), Raw(b"twin", b"one", offset=0)])
     assert Reason.NOT_LISTED in {issue.reason for issue in checked(elsewhere)[0].issues}

@@ -8,7 +8,7 @@ import tempfile
 from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, BinaryIO
 
-from rundlet.core.errors import FormatError, MissingPart, file_problem
+from rundlet.core.errors import FormatError, MissingPart, Truncated, file_problem
 from rundlet.core.limits import CHUNK, MIB
 
 if TYPE_CHECKING:
@@ -53,16 +53,25 @@ class ForwardSource:
         take: gives the next bytes between, up to so many; fewer at the end, or where they end too early.
         length: bytes between.
         last: bytes behind them, which can be read at any time.
+        says_cut: whether an error says that those between end too early, and not fewer bytes than were asked for.
     """
 
-    def __init__(self, first: bytes, take: Callable[[int], bytes], length: int, last: bytes) -> None:
+    def __init__(
+        self, first: bytes, take: Callable[[int], bytes], length: int, last: bytes, *, says_cut: bool = False
+    ) -> None:
         self.name = NAME
+        self._says_cut = says_cut
         self._first, self._take, self._last = first, take, last
         self._at, self._end = len(first), len(first) + length
         self.size = self._end + len(last)
 
     def read_at(self, offset: int, length: int) -> bytes:
-        """See :class:`~rundlet.core.streams.sources.ByteSource`; fewer bytes also where they end too early."""
+        """See :class:`~rundlet.core.streams.sources.ByteSource`; fewer bytes also where they end too early.
+
+        Raises:
+            MissingPart: of what has gone by.
+            Truncated: when they end too early, where that is wanted.
+        """
         data = self._first[offset : offset + length]
         offset, length = offset + len(data), length - len(data)
         if length and offset < self._end:
@@ -73,6 +82,8 @@ class ForwardSource:
                     raise
                 return data  # it is said again when nothing stands before it
             data += between
+            if self._says_cut and len(between) < min(length, self._end - offset):
+                raise Truncated("The archive is cut off before its end.")
             offset, length = offset + len(between), length - len(between)
         if length and offset >= self._end:
             begin = offset - self._end

@@ -13,7 +13,7 @@ from rundlet.core.errors import Corrupt, FormatError, Truncated
 from rundlet.core.formats.forward_reading import ForwardArchive, ForwardStream
 from rundlet.core.formats.known import TAR
 from rundlet.core.formats.tar.first_reading import list_plain
-from rundlet.core.formats.tar.headers import BLOCK, SIZE, TYPE, Type, checksums_fit, is_header, number, pax_records
+from rundlet.core.formats.tar.headers import BLOCK, SIZE, TYPE, Type, checksum_fits, is_header, number, pax_records
 from rundlet.core.formats.tar.reader import TarReader
 from rundlet.core.formats.tar.walk import MOST_EXTENDED, NO_DATA, damaged_header, whole_number
 from rundlet.core.formats.tar.writer import extended
@@ -61,44 +61,54 @@ class ForwardTar(ForwardArchive):
         self._lost: Sentence | None = None
 
     def pieces(self) -> Iterator[TarReader]:
-        feed, batch = self._feed, b""
-        after = begin = b""  # the attributes that hold for all that follows: behind an entry, and in front of the batch
+        batch: list[bytes] = []
+        size, after = 0, b""
         for head, stored in self._heads():
-            before, after = after, self._global_header
-            begin = begin if batch else before
-            whole = stored + -stored % BLOCK
-            data = b""
-            if whole <= SMALL:
-                try:
-                    data = feed.read(whole)
-                except FormatError:
-                    pass  # which is said again to whoever reads the entry
-                else:
-                    if len(data) >= stored:
-                        self._came(stored)
-                        batch += head + data.ljust(whole, b"\0")
-                        if len(batch) >= _PIECE:
-                            yield self._opened(MemorySource(begin + batch + _END, NAME))
-                            batch = b""
-                        continue
+            before, after = after, self._global_header  # the attributes that hold for all that follows
+            data, is_whole = self._small(stored)
+            if is_whole:
+                batch += (head, data) if batch else (before, head, data)
+                size += len(head) + len(data)
+                if size < _PIECE:
+                    continue
             if batch:
-                yield self._opened(MemorySource(begin + batch + _END, NAME))
-                batch = b""
-            if not data:
-                try:
-                    data = feed.read(min(whole, _LOOK))
-                except FormatError:
-                    pass
-            source = ForwardSource(before + head + data, feed.read, whole - len(data), _END)
-            yield self._opened(source)
-            try:
-                if source.skip_rest():
-                    self._came(stored)
-            except FormatError:
-                pass  # which ends the list of what follows
+                yield self._opened(MemorySource(b"".join((*batch, _END)), NAME))
+                batch, size = [], 0
+            if not is_whole:
+                yield from self._alone(before + head, data, stored)
         if batch:
-            yield self._opened(MemorySource(begin + batch + _END, NAME))
+            yield self._opened(MemorySource(b"".join((*batch, _END)), NAME))
         self._finish()
+
+    def _small(self, stored: int) -> tuple[bytes, bool]:
+        """The data of an entry that is small, filled up to whole blocks; nothing of one that is not, and what there is of one that
+        is cut off. And whether that is all of it."""
+        whole = _rounded(stored)
+        if whole > SMALL:
+            return b"", False
+        try:
+            data = self._feed.read(whole)
+        except FormatError:
+            return b"", False  # which is said again to whoever reads the entry
+        if len(data) < stored:
+            return data, False
+        self._came(stored)
+        return data.ljust(whole, b"\0"), True
+
+    def _alone(self, head: bytes, data: bytes, stored: int) -> Iterator[TarReader]:
+        """A piece of one entry, whose data comes while it is read."""
+        feed, whole = self._feed, _rounded(stored)
+        try:
+            data = data or feed.read(min(whole, _LOOK))
+        except FormatError:
+            pass
+        source = ForwardSource(head + data, feed.read, whole - len(data), _END)
+        yield self._opened(source)
+        try:
+            if source.skip_rest():
+                self._came(stored)
+        except FormatError:
+            pass  # which ends the list of what follows
 
     def _came(self, stored: int) -> None:
         """Note a file that came as a whole, of which only the stream around it may have a checksum."""
@@ -174,7 +184,7 @@ class ForwardTar(ForwardArchive):
                 if any(feed.read(BLOCK)):
                     raise Corrupt("Something stands behind an empty header.")
                 return None
-            if not checksums_fit(np.frombuffer(block, np.uint8).reshape(1, BLOCK))[0]:
+            if not checksum_fits(block):
                 raise damaged_header(feed, block)
             kind = block[TYPE]
             if kind == Type.GNU_VOLUME:

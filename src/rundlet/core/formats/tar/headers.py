@@ -95,6 +95,17 @@ def checksums_fit(blocks: NDArray[np.uint8]) -> NDArray[np.bool_]:
     return fit
 
 
+def checksum_fits(block: bytes) -> bool:
+    """Whether the checksum of one header is right; the same as :func:`checksums_fit`, and quicker where there is only one."""
+    digits = block[CHECKSUM].split(b"\0", 1)[0].strip()
+    try:
+        if int(digits or b"0", 8) == sum(block) - sum(block[CHECKSUM]) + _BLANKS:
+            return True
+    except ValueError:
+        pass
+    return bool(checksums_fit(np.frombuffer(block, np.uint8, BLOCK).reshape(1, BLOCK))[0])
+
+
 _EVEN_BYTES = np.uint64(0x00FF00FF00FF00FF)
 
 
@@ -158,7 +169,7 @@ def is_header(block: bytes) -> bool:
         return False
     if block[MAGIC_AT][:5] != USTAR[:5] and not all(_is_number(block[field]) for field in _NUMBERS):
         return False
-    return bool(checksums_fit(np.frombuffer(block, np.uint8, BLOCK).reshape(1, BLOCK))[0])
+    return checksum_fits(block[:BLOCK])
 
 
 def may_be_header(block: bytes) -> bool:

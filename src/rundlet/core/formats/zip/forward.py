@@ -114,7 +114,7 @@ class ForwardZip(ForwardArchive):
         source = self._source
         first = source.read_at(place, min(size, _LOOK))
         source.forget(place + len(first))
-        piece = ForwardSource(first, source.take, size - len(first), record)
+        piece = ForwardSource(first, source.take, size - len(first), record, says_cut=True)
         yield self._opened(piece, place, [record])
         piece.skip_rest()
 
