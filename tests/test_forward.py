@@ -231,7 +231,7 @@ def test_taken_names(tmp_path: Path) -> None:
         with closing(open_archive(path)) as reader:
             unpack(plan_unpack(reader, into=tmp_path / clash / "whole", on_clash=clash), reader)
         unpacked(data, tmp_path / clash / "forward", clash=clash)
-        theirs, ours = snapshot(tmp_path / clash / "whole"), snapshot(tmp_path / clash / "forward")
+        theirs, ours = _settled(tmp_path / clash / "whole"), _settled(tmp_path / clash / "forward")
         if clash is UnpackClash.SKIP:  # the content has gone by that a link would get a file of its own for
             theirs, ours = (
                 {k: v for k, v in each.items() if "again" not in k and "last" not in k} for each in (theirs, ours)
