@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QComboBox, QFileDialog, QLineEdit, Q
 
 from rundlet.core.settings import (
     HIDDEN_FILES,
+    LIST_COLUMNS,
     LOOK,
     PACK_FOLDER,
     PACK_FORMAT,
@@ -98,6 +99,9 @@ def change(row: SettingRow, folder: Path) -> Any:
     if setting.kind is Kind.SWITCH:
         QTest.keyClick(control, Qt.Key.Key_Space)
         return not setting.default
+    if setting.kind is Kind.SEVERAL:
+        QTest.keyClick(control, Qt.Key.Key_Space)
+        return ",".join(setting.choices[1:])
     if setting.kind is Kind.CHOICE:
         assert isinstance(control, QComboBox)
         QTest.keyClick(control, Qt.Key.Key_End)
@@ -157,6 +161,15 @@ def test_what_is_changed_holds_at_once(window: Window, settle: Settle, stand: St
     put(TEXT_SIZE, 100)
     put(HIDDEN_FILES, True)
     assert window.workspace.show_hidden
+    view = window.source.view
+    put(LIST_COLUMNS, "size")
+    assert [view.isColumnHidden(column) for column in range(5)] == [False, True, False, True, True]
+    put(LIST_COLUMNS, "")
+    assert all(view.isColumnHidden(column) for column in range(1, 5))
+    next(each for each in view.header_menu().actions() if each.text() == "Show the size").trigger()
+    next(each for each in view.header_menu().actions() if each.text() == "Show the share").trigger()
+    assert settings.get(LIST_COLUMNS) == "size,share" and not view.isColumnHidden(2) and view.isColumnHidden(4)
+    put(LIST_COLUMNS, LIST_COLUMNS.default)
     put(PACK_FORMAT, "7z")
     put(PACK_LEVEL, 9)
     assert window.workspace.packing.form.info.id == "7z" and window.workspace.packing.form.level == 9

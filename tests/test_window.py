@@ -1119,7 +1119,7 @@ def test_every_order_is_to_be_had(window: Window, settle: Settle, stand: Stand, 
 
     assert names() == ["a9.md", "a10.md", "b.txt", "c.txt", "x.csv", "z.txt"]
     expected = {"kind": "x.csv a9.md a10.md b.txt c.txt z.txt", "size": "a10.md", "time of change": "b.txt"}
-    actions = {action.text(): action for action in window.source.view.order_menu().actions()}
+    actions = {action.text(): action for action in window.source.view.header_menu().actions()}
     actions["Sort by kind"].trigger()
     assert names() == expected["kind"].split()
     actions["Sort by size"].trigger()

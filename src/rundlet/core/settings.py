@@ -22,6 +22,7 @@ class Kind(Enum):
     NUMBER = "number"
     SIZE = "size"
     CHOICE = "choice"
+    SEVERAL = "several"
     FOLDER = "folder"
 
 
@@ -42,7 +43,7 @@ class Setting(Generic[T]):
         words: what can be typed, in a few words.
         show: a value as it is typed.
         kind: what kind of value it has.
-        choices: the values, where it has one of some.
+        choices: the values, where it has one of some, or the words in it, where it has several with commas between.
         bounds: the least and the most that it can be, where it is a number.
     """
 
@@ -123,6 +124,35 @@ def _choice(id: str, choices: Sequence[str], help: str) -> Setting[str]:
     )
 
 
+def _several(id: str, choices: Sequence[str], help: str) -> Setting[str]:
+    """Any of some words, with commas between; all of them is the default."""
+
+    def parse(words: str) -> str:
+        chosen = [] if words == _NONE else [word.strip() for word in words.split(",")]
+        if not set(chosen) <= set(choices):
+            raise ValueError(words)
+        return ",".join(choice for choice in choices if choice in chosen)
+
+    def fits(value: object) -> bool:
+        try:
+            return isinstance(value, str) and parse(value or _NONE) == value
+        except ValueError:
+            return False
+
+    words = fill("any of {words} with commas between, or “” for none", {"words": ", ".join(choices)})
+    return Setting(
+        id,
+        ",".join(choices),
+        help,
+        fits,
+        parse,
+        words,
+        lambda value: value or _NONE,
+        Kind.SEVERAL,
+        tuple(choices),
+    )
+
+
 def _folder(id: str, help: str) -> Setting[str]:
     """A folder by its whole path, or "" for none."""
 
@@ -165,6 +195,9 @@ UNPACK_MEMORY = _size("unpack.memory", DEFAULT.memory_bytes, "the most memory th
 LOOK = _choice("look.colours", ("desktop", "light", "dark"), "light or dark, or as the desktop is")
 TEXT_SIZE = _number("look.text-size", 100, "the size of the text in percent of the desktop's", least=75, most=200)
 HIDDEN_FILES = _switch("list.hidden-files", False, "show hidden files")
+LIST_COLUMNS = _several(
+    "list.columns", ("kind", "size", "share", "changed"), "the columns of the list beside the names"
+)
 NOTIFY = _switch("desktop.notify", True, "tell when a long job has ended and the window is not in front")
 STAY_AWAKE = _switch("desktop.stay-awake", True, "keep the computer awake while jobs are running")
 PLACES = _switch("privacy.places", True, "remember recent folders and archives")
@@ -186,6 +219,7 @@ SETTINGS: tuple[Setting[Any], ...] = (
     LOOK,
     TEXT_SIZE,
     HIDDEN_FILES,
+    LIST_COLUMNS,
     NOTIFY,
     STAY_AWAKE,
     PLACES,

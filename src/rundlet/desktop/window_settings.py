@@ -11,7 +11,16 @@ from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QApplication
 
 from rundlet.core.errors import RundletError
-from rundlet.core.settings import LOOK, PACK_FORMAT, PACK_LEVEL, PACK_VERIFY, PLACES, RECENT_FILES, TEXT_SIZE
+from rundlet.core.settings import (
+    LIST_COLUMNS,
+    LOOK,
+    PACK_FORMAT,
+    PACK_LEVEL,
+    PACK_VERIFY,
+    PLACES,
+    RECENT_FILES,
+    TEXT_SIZE,
+)
 from rundlet.core.streams.private import cache_root
 from rundlet.core.text import shown, size
 from rundlet.desktop.background import Latest
@@ -43,6 +52,8 @@ class WindowSettings(QObject):
         self._keyring_task = Latest(window.background)
         window.places_menu.remembers = lambda: window.settings.get(PLACES)
         window.places_menu.tells_desktop = lambda: window.settings.get(RECENT_FILES)
+        window.source.show_columns(window.settings.get(LIST_COLUMNS))
+        window.source.view.columns_wanted.connect(self._choose_columns)
 
     @property
     def page(self) -> SettingsPage:
@@ -76,6 +87,10 @@ class WindowSettings(QObject):
             self._window.stack.setCurrentIndex(0)
             self._window.source.pages.page.setFocus()
 
+    def _choose_columns(self, chosen: str) -> None:
+        self._window.settings.set(LIST_COLUMNS, chosen)
+        self._window.source.show_columns(chosen)
+
     def _apply(self, setting: Setting[object] | None) -> None:
         """One setting has another value, or several may have."""
         settings, workspace = self._window.settings, self._window.workspace
@@ -83,6 +98,7 @@ class WindowSettings(QObject):
         if setting in (LOOK, TEXT_SIZE, None) and isinstance(app, QApplication):
             theme.prefer(look=settings.get(LOOK), text_size=settings.get(TEXT_SIZE))
             theme.apply(app)
+        self._window.source.show_columns(settings.get(LIST_COLUMNS))
         for packing in (workspace.packing, workspace.changing.new):
             if setting in (PACK_FORMAT, PACK_LEVEL, None):  # else what is chosen for the set at hand stays so
                 packing.take_settings()

@@ -9,6 +9,7 @@ from rundlet.core.formats.known import PACKED_TARS, SEVEN, TAR, ZIP
 from rundlet.core.settings import (
     CACHE,
     HIDDEN_FILES,
+    LIST_COLUMNS,
     LOOK,
     NOTIFY,
     PACK_FOLDER,
@@ -56,7 +57,7 @@ class Told:
 GROUPS: tuple[tuple[str, tuple[Setting[Any], ...]], ...] = (
     ("Packing", (PACK_FORMAT, PACK_LEVEL, PACK_VERIFY, PACK_FOLDER)),
     ("Unpacking", (UNPACK_CLASH, UNPACK_FOLDER, UNPACK_OWN, UNPACK_SHOW)),
-    ("Look", (LOOK, TEXT_SIZE, HIDDEN_FILES)),
+    ("Look", (LOOK, TEXT_SIZE, HIDDEN_FILES, LIST_COLUMNS)),
     ("Programs", ()),
     ("Desktop", (NOTIFY, STAY_AWAKE)),
     ("Privacy", (PLACES, RECENT_FILES, REMEMBER)),
@@ -94,6 +95,11 @@ TOLD: dict[str, Told] = {
     LOOK.id: Told("Light or dark", choices=("as the desktop", "light", "dark")),
     TEXT_SIZE.id: Told("Text size", "In percent of the desktop's text size.", unit=" %"),
     HIDDEN_FILES.id: Told("Show hidden files"),
+    LIST_COLUMNS.id: Told(
+        "Columns of the list",
+        "Where the list is narrow, some of them give way to the names.",
+        ("Kind", "Size", "Share", "Changed"),
+    ),
     NOTIFY.id: Told("Notify me when a long job ends", "Only while the window is not in front."),
     STAY_AWAKE.id: Told("Keep the computer awake while jobs are running"),
     PLACES.id: Told(
@@ -114,6 +120,9 @@ def value_words(setting: Setting[Any], value: Any) -> str:
     told = TOLD[setting.id]
     if setting.kind is Kind.CHOICE:
         return told.choices[setting.choices.index(value)]
+    if setting.kind is Kind.SEVERAL:
+        words = [told.choices[setting.choices.index(choice)] for choice in value.split(",") if choice]
+        return ", ".join(words) if words else "none"
     if setting.kind is Kind.SIZE:
         return size(value)
     if setting.kind is Kind.SWITCH:

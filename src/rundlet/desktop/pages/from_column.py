@@ -119,16 +119,24 @@ class FromColumn(Column):
         super().resizeEvent(event)
         self._show_columns()
 
+    def show_columns(self, chosen: str) -> None:
+        """Show these columns beside the names, as far as there is room.
+
+        Args:
+            chosen: some of them, with commas between.
+        """
+        self.view.columns = tuple(filter(None, chosen.split(",")))
+        self._show_columns()
+
     def _show_columns(self) -> None:
         """Where it is narrow, names get the room of the kinds, which the icons tell too."""
-        for key, least in (
-            ("kind", theme.sizes.kinds_from),
-            ("changed", theme.sizes.times_from),
-            ("share", theme.sizes.shares_from),
-        ):
+        sizes = theme.sizes
+        least = {"kind": sizes.kinds_from, "changed": sizes.times_from, "share": sizes.shares_from}
+        for column, key in enumerate(COLUMNS[1:], 1):
+            hides = key not in self.view.columns or self.width() < least.get(key, 0)
             for view in self.pages.lists:
                 if not isinstance(view, QListView):
-                    view.setColumnHidden(COLUMNS.index(key), self.width() < least)
+                    view.setColumnHidden(column, hides)
 
     @property
     def is_naming(self) -> bool:

@@ -46,6 +46,12 @@ _ORDER_WORDS = {
     "share": "Sort by share",
     "changed": "Sort by time of change",
 }
+_COLUMN_WORDS = {
+    "kind": "Show the kind",
+    "size": "Show the size",
+    "share": "Show the share",
+    "changed": "Show the time of change",
+}
 _CARDS_AT_ONCE = 20_000
 
 
@@ -57,18 +63,21 @@ class EntryView(QTreeView):
         look_wanted: the current row is to be shown, or no longer.
         drag_wanted: the chosen rows are taken hold of; with what may be done with them.
         replaced: a person selects something and lets go of all else, of what is not shown too.
+        columns_wanted: with the columns beside the names that a person wants to see, with commas between.
     """
 
     entered = Signal(int)
     look_wanted = Signal()
     drag_wanted = Signal(object)
     replaced = Signal()
+    columns_wanted = Signal(str)
     pointed = False
 
     def __init__(self, model: EntryModel) -> None:
         super().__init__()
         self._delegate = RowDelegate(ticks=True)
         self.entries = model
+        self.columns: tuple[str, ...] = COLUMNS[1:]  # those beside the names that a person wants to see
         self.setModel(model)
         # A header asks for every row whether it is chosen, each time that it is painted; ours has no use for that.
         self.header().setSelectionModel(QItemSelectionModel(model, self))
@@ -89,7 +98,7 @@ class EntryView(QTreeView):
         self.header().setAccessibleName("Columns of the list")
         self.header().setSectionsMovable(False)
         self.header().setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        self.header().customContextMenuRequested.connect(self.offer_orders)
+        self.header().customContextMenuRequested.connect(self.offer_header_menu)
         lay_out_columns(self.header())
 
     def selectionCommand(self, index: Index, event: QEvent | None = None) -> QItemSelectionModel.SelectionFlag:
@@ -212,18 +221,29 @@ class EntryView(QTreeView):
             selection.append(QItemSelectionRange(begin_index, self.entries.index(rows[end], last_column, parent)))
             at = end + 1
 
-    def order_menu(self) -> QMenu:
-        """Every order that the list can be put in, also by what has no column where it is narrow."""
+    def header_menu(self) -> QMenu:
+        """Every order that the list can be put in, also by what has no column, and which columns there are."""
         menu = QMenu(self)
         for column, key in enumerate(COLUMNS):
             action = menu.addAction(_ORDER_WORDS[key])
             action.setData(column)
             action.triggered.connect(self._order_chosen)
+        menu.addSeparator()
+        for key in COLUMNS[1:]:
+            action = menu.addAction(_COLUMN_WORDS[key])
+            action.setCheckable(True)
+            action.setChecked(key in self.columns)
+            action.setData(key)
+            action.toggled.connect(self._column_chosen)
         return menu
 
-    def offer_orders(self, at: QPoint) -> None:
-        """Show them, at a place of the header that was asked."""
-        self.order_menu().popup(self.sender().mapToGlobal(at))  # type: ignore[attr-defined]
+    def _column_chosen(self, shows: bool) -> None:
+        chosen = {*self.columns, self.sender().data()} if shows else {*self.columns} - {self.sender().data()}  # type: ignore[attr-defined]
+        self.columns_wanted.emit(",".join(key for key in COLUMNS if key in chosen))
+
+    def offer_header_menu(self, at: QPoint) -> None:
+        """Show the menu of the header, at a place of it that was asked."""
+        self.header_menu().popup(self.sender().mapToGlobal(at))  # type: ignore[attr-defined]
 
     def _order_chosen(self) -> None:
         column = self.sender().data()  # type: ignore[attr-defined]

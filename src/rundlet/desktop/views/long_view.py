@@ -69,7 +69,7 @@ class LongView(QTableView):
         columns.setDefaultAlignment(theirs.defaultAlignment())
         columns.setHighlightSections(False)
         columns.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-        columns.customContextMenuRequested.connect(beside.offer_orders)
+        columns.customContextMenuRequested.connect(beside.offer_header_menu)
         # As in the list beside: a header would ask for every row whether it is chosen.
         for header in (rows, columns):
             header.setSelectionModel(QItemSelectionModel(self.entries, self))

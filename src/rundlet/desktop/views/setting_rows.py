@@ -167,6 +167,25 @@ class _Choice(_Editor):
         self.box.setCurrentIndex(self.setting.choices.index(value))
 
 
+class _Several(_Editor):
+    def __init__(self, setting: Setting[Any], told: Told) -> None:
+        super().__init__(setting, told)
+        self.boxes = [QCheckBox(words) for words in told.choices]
+        for box in self.boxes:
+            self.row.addWidget(box)
+            box.clicked.connect(self._clicked)
+        self.row.addStretch(1)
+        self.setFocusProxy(self.boxes[0])
+
+    def _clicked(self) -> None:
+        ticked = zip(self.setting.choices, self.boxes, strict=True)
+        self.edited.emit(",".join(choice for choice, box in ticked if box.isChecked()))
+
+    def show_value(self, value: Any) -> None:
+        for choice, box in zip(self.setting.choices, self.boxes, strict=True):
+            box.setChecked(choice in value.split(","))
+
+
 class _Number(_Editor):
     def __init__(self, setting: Setting[Any], told: Told) -> None:
         super().__init__(setting, told)
@@ -248,6 +267,7 @@ class _Folder(_Typed):
 _EDITORS: dict[Kind, type[_Editor]] = {
     Kind.SWITCH: _Switch,
     Kind.CHOICE: _Choice,
+    Kind.SEVERAL: _Several,
     Kind.NUMBER: _Number,
     Kind.SIZE: _Typed,
     Kind.FOLDER: _Folder,
