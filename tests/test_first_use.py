@@ -236,7 +236,7 @@ def test_the_guide_is_in_the_window(window: Window) -> None:
     files = sorted((ROOT / "docs" / "guide").iterdir())
     texts = [path.read_text("utf-8") for path in files]
     pictures = [re.findall(r"^!\[.+\]\((.+)\)$", words, re.MULTILINE) for words in texts]
-    assert all(len(each) == 1 and (files[0].resolve().parent / each[0]).is_file() for each in pictures)
+    assert all(len(each) == 1 and (ROOT / "src" / "rundlet" / "guide" / each[0]).is_file() for each in pictures)
     assert [re.sub(r"!\[.*\n\n", "", words) for words in texts] == [words for _, words in pages()]
     window.window_actions["help"].trigger()
     shown = window._help

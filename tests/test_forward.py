@@ -271,6 +271,9 @@ def zips() -> dict[str, bytes]:
         "nothing": raw_zip([]),
         "a comment": raw_zip([Raw(b"a", NOISE)], comment=b"PK\1\2 words"),
         "names twice": raw_zip([Raw(b"a", b"1"), Raw(b"a", NOISE[:30_000]), Raw(b"a/b", b"2"), Raw(b"../x", b"3")]),
+        "separators of another system": raw_zip(
+            [Raw(b"d\\e\\", b"", 0o20, host=0), Raw(b"d\\f", b"x", host=0), Raw(b"d/g\\h", b"y")]
+        ),
         "damaged": raw_zip([Raw(b"a", crc=5), Raw(b"b", NOISE, crc=7), Raw(b"c"), Raw(b"d", method=99)]),
     }  # fmt: skip
 

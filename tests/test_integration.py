@@ -21,7 +21,9 @@ from rundlet.cli.main import VERBS, main
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.desktop.pages.checks_page import ChecksTarget
 from rundlet.desktop.pages.pack_target import PackTarget
-from rundlet.integration.files import MIME_TYPES, all_files, desktop_entry
+from rundlet.integration.archive_types import KINDS, MIME_TYPES, Part
+from rundlet.integration.default_programs import has_entry, opens_with_rundlet, set_opened
+from rundlet.integration.files import all_files, desktop_entry, part_of
 from rundlet.integration.icons import PIXELS, icon_path, pixel_icon
 from rundlet.integration.menus import ENTRIES
 from support import packed
@@ -55,6 +57,69 @@ def test_installed_and_removed_without_a_trace(data: Path, capsys: pytest.Captur
     assert main(["desktop", "remove"]) == 0
     assert everything(data) == [] and everything(data.parent / "state") == []
     assert main(["desktop", "remove"]) == 0
+
+
+def test_part_by_part(data: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Each part comes and goes by itself, and the others stay as they are."""
+    parts = {part: {name for name in all_files("rundlet") if part_of(name) is part} for part in Part}
+    assert all(parts.values())
+
+    def files() -> set[str]:
+        return {name for name in everything(data) if name in set().union(*parts.values())}
+
+    for part in Part:
+        assert main(["desktop", "install", "--part", part]) == 0 and files() == parts[part]
+        assert main(["desktop", "status", "--part", part]) == 0 and main(["desktop", "status"]) == 1
+        others = [word for other in Part if other is not part for word in ("--part", other)]
+        assert main(["desktop", "remove", *others]) == 0 and files() == parts[part]
+        assert main(["desktop", "install"]) == 0
+        assert main(["desktop", "remove", "--part", part]) == 0
+        assert files() == set().union(*parts.values()) - parts[part]
+        assert main(["desktop", "remove"]) == 0 and everything(data) == [] and everything(data.parent / "state") == []
+    assert main(["desktop", "install", "--part", "nothing"]) == 2
+
+
+def test_what_opens_archives(data: Path) -> None:
+    """Rundlet comes before what was chosen, and what was chosen comes back; all else in the file stays as it is."""
+    file = data.parent / "config" / "mimeapps.list"
+    zip_types, tar_types = KINDS[0][1], KINDS[2][1]
+    assert not has_entry() and not opens_with_rundlet(zip_types)
+    set_opened(zip_types, opens=False)
+    assert not file.exists()
+    assert main(["desktop", "install", "--part", "menu"]) == 0 and has_entry()
+    for kind, types in KINDS:
+        set_opened(types, opens=True)
+        assert opens_with_rundlet(types), kind
+    assert main(["desktop", "remove"]) == 0 and not file.exists()  # nobody else has written anything into it
+    theirs = (
+        "# mine\n[Added Associations]\napplication/zip=a.desktop;\n\n[Default Applications]\ntext/plain=b.desktop\n"
+        "application/zip=c.desktop;d.desktop;\napplication/x-tar = e.desktop\n\n[Removed Associations]\n"
+        "application/zip=f.desktop;rundlet.desktop;\n"
+    )
+    file.write_text(theirs)
+    set_opened(zip_types, opens=True)
+    set_opened(zip_types, opens=True)
+    assert "application/zip=rundlet.desktop;c.desktop;d.desktop;\n" in file.read_text() and opens_with_rundlet(
+        zip_types
+    )
+    assert "application/zip=f.desktop;\n" in file.read_text() and not opens_with_rundlet(tar_types)
+    set_opened(tar_types, opens=True)
+    parsed = configparser.ConfigParser(delimiters="=", strict=True)
+    parsed.read_string(file.read_text())
+    assert parsed["Default Applications"]["application/x-tar"] == "rundlet.desktop;e.desktop;"
+    assert set(parsed["Default Applications"]) == {"text/plain", "application/zip", *tar_types}
+    set_opened((*zip_types, *tar_types), opens=False)
+    back = theirs.replace(";rundlet.desktop;", ";").replace("x-tar = e.desktop", "x-tar=e.desktop;")
+    assert file.read_text() == back and not opens_with_rundlet(zip_types)
+    kept = data.parent / "dotfiles"
+    file.rename(kept)
+    file.symlink_to(kept)
+    set_opened(zip_types, opens=True)
+    assert file.is_symlink() and "rundlet" in kept.read_text()
+    if gio := shutil.which("gio"):
+        assert main(["desktop", "install"]) == 0
+        said = subprocess.run([gio, "mime", "application/zip"], capture_output=True, text=True, check=True).stdout
+        assert said.splitlines()[0].endswith("rundlet.desktop")
 
 
 def test_the_icon_in_pixels_is_the_drawing() -> None:

@@ -36,6 +36,8 @@ from rundlet.core.streams.private import cache_root
 from rundlet.core.userdata.settings_file import Settings
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.window import Window
+from rundlet.integration.archive_types import KINDS, Part
+from rundlet.integration.default_programs import opens_with_rundlet
 from rundlet.integration.installer import Presence, status
 from rundlet.presentation.settings import GROUPS, TOLD
 from support import packed
@@ -288,10 +290,36 @@ def test_what_else_can_be_done(
     assert press("Clear the places") and not window.places_menu.places.archives
     assert press("Clear the log") and not window.history.journal.records() and window.history.last_record is None
     assert "5.0 kB" in press("Empty the cache") and not list((cache_root() / "indexes").iterdir())
-    assert press("Install") == "Rundlet is in the menu now."
-    assert {placed.presence for placed in status()} == {Presence.THERE}
-    assert press("Remove") == "Rundlet is no longer in the menu."
-    assert {placed.presence for placed in status()} == {Presence.MISSING}
+    parts, kinds = page.switches.values()
+    assert not any(box.isEnabled() for box in kinds) and all(
+        box.isEnabled() for box in parts
+    )  # there is nothing to name yet
+    for part, box in zip(Part, parts, strict=True):
+        box.click()
+        settle()
+        assert box.isChecked() and page.told.text().endswith(("now.", "there now."))
+        presence = {placed.presence for placed in status() if placed.part is part}
+        assert presence == {Presence.THERE}, part
+    for (_, types), box in zip(KINDS, kinds, strict=True):
+        box.click()
+        settle()
+        assert box.isChecked() and opens_with_rundlet(types)
+    kinds[0].click()
+    settle()
+    assert not kinds[0].isChecked() and not opens_with_rundlet(KINDS[0][1]) and opens_with_rundlet(KINDS[1][1])
+    (lost := status()[0].path).unlink()
+    window.window_actions["settings"].trigger()
+    page_of(window)
+    settle()
+    assert press("Update") == "The files are up to date." and lost.exists()
+    page.finder.setText("menus")
+    assert parts[0].isVisibleTo(page) and not kinds[0].isVisibleTo(page)
+    page.finder.clear()
+    for box in parts:
+        box.click()
+        settle()
+        assert not box.isChecked()
+    assert {placed.presence for placed in status()} == {Presence.MISSING} and not opens_with_rundlet(KINDS[1][1])
     assert press("Reset the window")
 
 

@@ -133,6 +133,11 @@ def test_pieces_make_one_ordinary_stream(data: bytes, repeat: int, level: int, c
     assert not decoder.unused_data
 
 
+def _named(info: zipfile.ZipInfo) -> str:
+    """The library leaves the separators of other systems as they are."""
+    return info.filename if info.create_system else info.filename.replace("\\", "/")
+
+
 @at_length_too
 def test_foreign_zips_list_and_unpack_as_the_standard_library_says(tmp_path: Path) -> None:
     found = foreign_archives([".whl", ".jar", ".zip", ".odt", ".docx", ".xlsx", ".ott", ".npz"])
@@ -142,7 +147,7 @@ def test_foreign_zips_list_and_unpack_as_the_standard_library_says(tmp_path: Pat
     for number, path in enumerate(found):
         try:
             theirs = zipfile.ZipFile(path)
-            expected = {i.filename: theirs.read(i) for i in theirs.infolist()}
+            expected = {_named(i): theirs.read(i) for i in theirs.infolist()}
         except (zipfile.BadZipFile, NotImplementedError, RuntimeError):
             with pytest.raises(FormatError):
                 open_archive(path)
@@ -152,7 +157,7 @@ def test_foreign_zips_list_and_unpack_as_the_standard_library_says(tmp_path: Pat
             assert contents(reader) == expected, path
             for entry, info in zip(reader.catalog, theirs.infolist(), strict=True):
                 assert (entry.path, entry.size, entry.packed, entry.crc) == (
-                    info.filename, info.file_size, info.compress_size, info.CRC,
+                    _named(info), info.file_size, info.compress_size, info.CRC,
                 )  # fmt: skip
                 assert (entry.kind == Kind.DIR) == info.is_dir()
                 entries += 1

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -26,13 +27,14 @@ from rundlet.core.text import shown, size
 from rundlet.desktop.background import Latest
 from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.theme.theme import theme
+from rundlet.integration.archive_types import KINDS, Part
 from rundlet.integration.keyring import delete_password, has_keyring, kept_passwords
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.settings import Setting
-    from rundlet.desktop.pages.settings_page import PageAction, SettingsPage
+    from rundlet.desktop.pages.settings_page import PageAction, PageSwitches, SettingsPage
     from rundlet.desktop.window import Window
 
 _STAYS = ("settings", "help", "shortcuts", "about", "log", "new_window", "close")
@@ -46,7 +48,7 @@ class WindowSettings(QObject):
         super().__init__(window)
         self._window = window
         self._page: SettingsPage | None = None
-        self._presence: str | None = None  # which is not known yet
+        self._installed: _Installed | None = None  # which is not known yet
         self._task = Latest(window.background)
         self._kept: list[Path] = []
         self._keyring_task = Latest(window.background)
@@ -61,7 +63,7 @@ class WindowSettings(QObject):
         if self._page is None:
             from rundlet.desktop.pages.settings_page import SettingsPage
 
-            self._page = SettingsPage(self._window.settings, self._page_actions())
+            self._page = SettingsPage(self._window.settings, self._page_actions(), self._switches())
             self._page.changed.connect(self._apply)
             self._page.left.connect(self.toggle)
             self._window.stack.addWidget(self._page)
@@ -116,7 +118,7 @@ class WindowSettings(QObject):
         from rundlet.desktop.pages.settings_page import PageAction
 
         return [
-            PageAction("Programs", self._menu_words, self._menu_about, self._install_or_remove),
+            PageAction("Programs", self._update_words, self._update_about, self._update),
             PageAction(
                 "Privacy",
                 lambda: "Clear the places",
@@ -169,38 +171,90 @@ class WindowSettings(QObject):
         )
         return say("Deleting the password of {name:name} …", name=archive.name)
 
+    # What is installed for the desktop
+
+    def _switches(self) -> list[PageSwitches]:
+        from rundlet.desktop.pages.settings_page import PageSwitches
+
+        return [
+            PageSwitches(
+                "Programs",
+                "Where Rundlet is offered",
+                self._parts_about,
+                ("Menu, and programs for archives", "Menus of file managers", "Manual pages and completions"),
+                lambda: [self._installed.parts.get(part) if self._installed else None for part in Part],
+                self._switch_part,
+            ),
+            PageSwitches(
+                "Programs",
+                "Archives that open with Rundlet",
+                lambda: "Before any other program, by a double click in a file manager.",
+                tuple(kind for kind, _ in KINDS),
+                lambda: self._installed.opens if self._installed else [None] * len(KINDS),
+                self._switch_opened,
+            ),
+        ]
+
+    def _parts_about(self) -> str:
+        if self._installed is not None and not self._installed.parts:
+            return "Rundlet was started from its folder, so it can't be put into the menu."
+        return "Files in your own folders. Turning it off removes them without a trace."
+
     def _look_what_is_installed(self) -> None:
-        def done(found: str) -> None:
-            self._presence = found
+        def done(found: _Installed) -> None:
+            self._installed = found
             self.page.refresh()
 
-        self._task.run(lambda _: _installed(), done=done, failed=log_failure)
+        self._task.run(lambda _: _look(), done=done, failed=log_failure)
 
-    def _menu_words(self) -> str:
-        return {"there": "Remove", "old": "Update", "missing": "Install"}.get(self._presence or "", "")
+    def _update_words(self) -> str:
+        return "Update" if self._installed is not None and self._installed.outdated else ""
 
-    def _menu_about(self) -> str:
-        told = {
-            "there": "Rundlet is in the menu, in the file managers' menus, and among the programs for archives.",
-            "old": "Rundlet is in the menu, but some files are missing or out of date.",
-            "missing": "Put Rundlet into the menu, the file managers' menus, and among the programs for archives.",
-        }
-        if self._presence is None:
-            return ""
-        return told.get(self._presence, "Rundlet was started from its folder, so it can't be put into the menu.")
+    def _update_about(self) -> str:
+        return "Some of these files are missing or of another version." if self._update_words() else ""
 
-    def _install_or_remove(self) -> str:
-        takes_away = self._presence == "there"
+    def _update(self) -> str:
+        outdated = self._installed.outdated if self._installed is not None else ()
+
+        def work(_: Job) -> str:
+            from rundlet.integration.installer import install  # with all that makes the files
+
+            install(parts=outdated)
+            return "The files are up to date."
+
+        return self._installing(work, "Updating …")
+
+    def _switch_part(self, number: int, on: bool) -> str:
+        part = list(Part)[number]
 
         def work(_: Job) -> str:
             from rundlet.integration.installer import install, remove  # with all that makes the files
 
-            if not takes_away:
-                install()
-                return "Rundlet is in the menu now."
-            if stays := remove():
+            if on:
+                install(parts=[part])
+                return _PUT[part]
+            if stays := remove([part]):
                 return say("{count:file was|files were} changed by somebody else and stayed.", count=len(stays))
-            return "Rundlet is no longer in the menu."
+            return _TAKEN[part]
+
+        return self._installing(work, "Installing …" if on else "Removing …")
+
+    def _switch_opened(self, number: int, on: bool) -> str:
+        kind, types = KINDS[number]
+
+        def work(_: Job) -> str:
+            from rundlet.integration.default_programs import set_opened
+
+            set_opened(types, opens=on)
+            words = (
+                "Rundlet opens them now: {kind}." if on else "Another program opens them now, if there is one: {kind}."
+            )
+            return say(words, kind=kind)
+
+        return self._installing(work, "")
+
+    def _installing(self, work: Callable[[Job], str], meanwhile: str) -> str:
+        """Do something to the desktop beside the interface; what is said meanwhile."""
 
         def done(words: str) -> None:
             self.page.say(words)
@@ -209,9 +263,10 @@ class WindowSettings(QObject):
         def failed(error: BaseException) -> None:
             log_failure(error)
             self.page.say(str(error), warns=True)
+            self._look_what_is_installed()
 
         self._window.background.run(work, done=done, failed=failed)
-        return "Removing …" if takes_away else "Installing …"
+        return meanwhile
 
     def _forget_places(self) -> str:
         self._window.places_menu.forget()
@@ -236,17 +291,48 @@ class WindowSettings(QObject):
         return say("{size} are free again.", size=size(before - _cached()))
 
 
-def _installed() -> str:
-    """What is so of the files for the desktop as a whole: there, old, or missing; "" where there is no program to start."""
+_PUT = {
+    Part.MENU: "Rundlet is in the menu now.",
+    Part.FILE_MANAGERS: "Rundlet is in the menus of file managers now.",
+    Part.COMMAND_LINE: "The manual pages and completions are there now.",
+}
+_TAKEN = {
+    Part.MENU: "Rundlet is no longer in the menu.",
+    Part.FILE_MANAGERS: "Rundlet is no longer in the menus of file managers.",
+    Part.COMMAND_LINE: "The manual pages and completions are gone.",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class _Installed:
+    """What is there for the desktop.
+
+    Attributes:
+        parts: whether each part is there; empty where there is no program to start.
+        outdated: the parts that are there, but not all of it, or of another version.
+        opens: whether each kind of archive opens with Rundlet; None where there is no entry that could be named for it.
+    """
+
+    parts: dict[Part, bool]
+    outdated: tuple[Part, ...]
+    opens: list[bool | None]
+
+
+def _look() -> _Installed:
+    from rundlet.integration.default_programs import has_entry, opens_with_rundlet
     from rundlet.integration.installer import Presence, status
 
+    found: dict[Part, set[Presence]] = {part: set() for part in Part}
     try:
-        found = {placed.presence for placed in status()}
+        for placed in status():
+            found[placed.part].add(placed.presence)
     except RundletError:
-        return ""
-    if found == {Presence.MISSING}:
-        return Presence.MISSING.value
-    return (Presence.THERE if found <= {Presence.THERE, Presence.CHANGED} else Presence.OLD).value
+        found = {}
+    parts = {part: presence != {Presence.MISSING} for part, presence in found.items()}
+    whole = {Presence.THERE, Presence.CHANGED}
+    outdated = tuple(part for part, presence in found.items() if parts[part] and not presence <= whole)
+    can = has_entry()
+    return _Installed(parts, outdated, [opens_with_rundlet(types) if can else None for _, types in KINDS])
 
 
 def _cache_files() -> list[Path]:

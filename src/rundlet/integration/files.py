@@ -10,35 +10,11 @@ import shutil
 from xml.sax.saxutils import escape
 
 from rundlet import __version__
+from rundlet.integration.archive_types import MIME_TYPES, PART_TYPE, Part
 from rundlet.integration.bus_names import BUS_NAME
 from rundlet.integration.command_line import DATE, completions, man_pages
 from rundlet.integration.icons import APP_ID, PIXELS, icon_path, pixel_icon
 from rundlet.integration.menus import menu_files
-
-PART_TYPE = "application/vnd.rundlet.part"
-
-MIME_TYPES = (
-    "application/zip",
-    "application/x-7z-compressed",
-    "application/x-tar",
-    "application/x-compressed-tar",
-    "application/x-bzip-compressed-tar",
-    "application/x-bzip2-compressed-tar",
-    "application/x-xz-compressed-tar",
-    "application/x-zstd-compressed-tar",
-    "application/x-lzma-compressed-tar",
-    "application/x-tarz",
-    "application/gzip",
-    "application/x-bzip",
-    "application/x-bzip2",
-    "application/x-xz",
-    "application/zstd",
-    "application/x-lzma",
-    "application/x-compress",
-    "application/java-archive",
-    PART_TYPE,
-)
-"""What is read, by the names that the shared database gives it; both names where it has changed one between its versions."""
 
 _SUMMARY = "Pack, look into and unpack archives"
 _ABOUT = (
@@ -66,7 +42,7 @@ def desktop_entry(command: str) -> str:
         "Type=Application",
         "Version=1.4",
         "Name=Rundlet",
-        "GenericName=Archive Manager",
+        "GenericName=Packing and Unpacking",
         f"Comment={_SUMMARY}",
         f"Exec={run} %F",
         f"Icon={APP_ID}",
@@ -142,6 +118,18 @@ def metainfo() -> str:
   </releases>
 </component>
 """
+
+
+_FOLDERS = {
+    Part.FILE_MANAGERS: ("kio", "nemo", "nautilus", "file-manager"),
+    Part.COMMAND_LINE: ("man", "bash-completion", "fish", "zsh"),
+}
+
+
+def part_of(name: str) -> Part:
+    """To which part a file belongs, by its path below the folder of a person's data."""
+    folder = name.partition("/")[0]
+    return next((part for part, folders in _FOLDERS.items() if folder in folders), Part.MENU)
 
 
 def all_files(command: str) -> dict[str, bytes]:

@@ -9,6 +9,7 @@ import os
 import shutil
 import subprocess
 import sys
+from collections.abc import Collection
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -16,7 +17,9 @@ from pathlib import Path
 from rundlet.core.errors import PlanError, file_problem
 from rundlet.core.fs.atomic_files import keep_bytes, keep_text
 from rundlet.core.fs.base_folders import config_home, data_home, state_folder
-from rundlet.integration.files import PART_TYPE, all_files
+from rundlet.integration.archive_types import MIME_TYPES, PART_TYPE, Part
+from rundlet.integration.default_programs import set_opened
+from rundlet.integration.files import all_files, part_of
 from rundlet.integration.menus import with_custom_actions
 
 _LIST = "desktop-files.json"
@@ -50,6 +53,7 @@ class Placed:
 
     path: Path
     presence: Presence
+    part: Part = Part.MENU
 
 
 def program() -> str:
@@ -83,19 +87,22 @@ def status(command: str | None = None) -> list[Placed]:
         try:
             there = path.read_bytes()
         except OSError:
-            found.append(Placed(path, Presence.MISSING))
+            found.append(Placed(path, Presence.MISSING, part_of(name)))
             continue
         is_ours = known.get(name) == _digest(there)
         presence = Presence.THERE if there == wanted[name] else Presence.OLD if is_ours else Presence.CHANGED
-        found.append(Placed(path, presence))
+        found.append(Placed(path, presence, part_of(name)))
     return found
 
 
-def install(command: str | None = None) -> list[Placed]:
+def install(command: str | None = None, parts: Collection[Part] = tuple(Part)) -> list[Placed]:
     """Put everything in its place. What somebody else put there, or changed, is left as it is.
 
+    Args:
+        parts: what is wanted of it.
+
     Returns:
-        What is there afterwards.
+        What is there afterwards, of these parts.
 
     Raises:
         FileProblem: when a file can't be written.
@@ -103,6 +110,8 @@ def install(command: str | None = None) -> list[Placed]:
     command = command or program()
     known, wanted = _known(), all_files(command)
     for name, content in wanted.items():
+        if part_of(name) not in parts:
+            continue
         path = data_home() / name
         if os.path.lexists(path) and known.get(name) != _digest(_content(path)) and _content(path) != content:
             continue
@@ -116,9 +125,10 @@ def install(command: str | None = None) -> list[Placed]:
             raise file_problem(error, "write", path) from error
         known[name] = _digest(content)
         _note(known)
-    _set_custom_actions(command, there=True)
+    if Part.FILE_MANAGERS in parts:
+        _set_custom_actions(command, there=True)
     _tell_the_desktop()
-    return status(command)
+    return [placed for placed in status(command) if placed.part in parts]
 
 
 def _mode(name: str, content: bytes) -> int:
@@ -145,15 +155,22 @@ def write_files(folder: Path, command: str = "rundlet") -> list[Path]:
     return written
 
 
-def remove() -> list[Path]:
+def remove(parts: Collection[Part] = tuple(Part)) -> list[Path]:
     """Take everything away that was put there, but what was changed since; and the folders that are empty then.
+
+    Args:
+        parts: what is to go.
 
     Returns:
         What stays, as it was changed.
     """
     stays = []
-    for name, digest in sorted(_known().items()):
+    known = _known()
+    for name, digest in sorted(known.items()):
+        if part_of(name) not in parts:
+            continue
         path = data_home() / name
+        del known[name]
         if not os.path.lexists(path):
             continue
         if _digest(_content(path)) != digest:
@@ -164,11 +181,17 @@ def remove() -> list[Path]:
         except OSError as error:
             raise file_problem(error, "remove", path) from error
         _remove_empty(path.parent)
-    _set_custom_actions("rundlet", there=False)
+    if Part.FILE_MANAGERS in parts:
+        _set_custom_actions("rundlet", there=False)
+    if Part.MENU in parts:
+        set_opened(MIME_TYPES, opens=False)
     listed = state_folder() / _LIST
-    listed.unlink(missing_ok=True)
-    with contextlib.suppress(OSError):
-        listed.parent.rmdir()  # where nothing else was ever done
+    if known:
+        _note(known)
+    else:
+        listed.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            listed.parent.rmdir()  # where nothing else was ever done
     _tell_the_desktop()
     _remove_what_tools_left()
     return stays

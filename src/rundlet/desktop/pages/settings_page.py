@@ -3,14 +3,25 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QPoint, Qt, Signal
-from PySide6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QLineEdit, QMenu, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QPoint, QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from rundlet.core.errors import file_problem
 from rundlet.core.settings import SETTINGS
@@ -48,12 +59,34 @@ class PageAction:
     choices: Callable[[], list[tuple[str, Callable[[], str]]]] | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class PageSwitches:
+    """Switches side by side for what is no value of a setting, but so or not so on the desktop.
+
+    Attributes:
+        group: the part of the page.
+        title: what they are about.
+        about: what they change, in a sentence; asked anew whenever the page is shown.
+        words: of each switch.
+        states: whether each is on; None while that is not known, or it can't be switched. Asked anew as well.
+        switch: called with the number of a switch that was pressed, and whether it is to be on; gives what is to be said, or "".
+    """
+
+    group: str
+    title: str
+    about: Callable[[], str]
+    words: tuple[str, ...]
+    states: Callable[[], Sequence[bool | None]]
+    switch: Callable[[int, bool], str]
+
+
 class SettingsPage(QWidget):
     """All settings.
 
     Args:
         settings: what is set.
         actions: what else can be done here.
+        switches: what can be switched besides.
 
     Signals:
         changed: with the setting, which has another value now; None where several may have.
@@ -63,7 +96,7 @@ class SettingsPage(QWidget):
     changed = Signal(object)
     left = Signal()
 
-    def __init__(self, settings: Settings, actions: list[PageAction]) -> None:
+    def __init__(self, settings: Settings, actions: list[PageAction], switches: list[PageSwitches]) -> None:
         super().__init__()
         self._settings = settings
         self._before: dict[str, object] = {}  # what was set when all of it went back to the defaults
@@ -99,16 +132,22 @@ class SettingsPage(QWidget):
         whole.addLayout(middle, 1)
         self.rows: dict[str, SettingRow] = {}
         self.buttons: list[QPushButton] = []
-        self._page_actions: list[tuple[PageAction, QPushButton, QWidget]] = []
-        self._headings: list[tuple[QWidget, list[SettingRow], list[QWidget]]] = []
+        self.switches: dict[str, list[QCheckBox]] = {}
+        self._page_actions: list[tuple[PageAction, QPushButton, QLabel, QWidget]] = []
+        self._page_switches: list[tuple[PageSwitches, QLabel, QWidget]] = []
+        self._headings: list[tuple[str, QWidget, list[SettingRow]]] = []
         for group, of_group in GROUPS:
             head = heading(group)
             column.addSpacing(s.gap)
             column.addWidget(head)
             rows = [self._row(column, setting) for setting in of_group]
-            self._headings.append(
-                (head, rows, [self._action_row(column, action) for action in actions if action.group == group])
-            )
+            self._headings.append((group, head, rows))
+            for each in switches:
+                if each.group == group:
+                    self._switches_row(column, each)
+            for action in actions:
+                if action.group == group:
+                    self._action_row(column, action)
         column.addSpacing(s.wide)
         self.reset = QPushButton(_ALL_BACK)
         self.save = QPushButton("Save to a file …")
@@ -133,7 +172,31 @@ class SettingsPage(QWidget):
         column.addWidget(row)
         return row
 
-    def _action_row(self, column: QVBoxLayout, action: PageAction) -> QWidget:
+    def _switches_row(self, column: QVBoxLayout, switches: PageSwitches) -> None:
+        holder = QWidget()
+        row = page_layout(holder)
+        row.setContentsMargins(0, theme.sizes.space, 0, theme.sizes.space)
+        row.setSpacing(theme.sizes.space)
+        about = label("", "soft")
+        row.addWidget(label(switches.title))
+        row.addWidget(about)
+        boxes = QHBoxLayout()
+        boxes.setSpacing(theme.sizes.wide)
+        self.switches[switches.title] = [QCheckBox(words) for words in switches.words]
+        for number, box in enumerate(self.switches[switches.title]):
+            box.setAccessibleName(say("{title}: {words}", title=switches.title, words=box.text()))
+            box.toggled.connect(partial(self._switch, switches, number))
+            boxes.addWidget(box)
+        boxes.addStretch(1)
+        row.addLayout(boxes)
+        column.addWidget(holder)
+        self._page_switches.append((switches, about, holder))
+
+    def _switch(self, switches: PageSwitches, number: int, on: bool) -> None:
+        self.say(switches.switch(number, on))
+        self.refresh()
+
+    def _action_row(self, column: QVBoxLayout, action: PageAction) -> None:
         holder = QWidget()
         row = QHBoxLayout(holder)
         row.setContentsMargins(0, theme.sizes.space, 0, theme.sizes.space)
@@ -144,9 +207,8 @@ class SettingsPage(QWidget):
         row.addWidget(button, 0, Qt.AlignmentFlag.AlignTop)
         column.addWidget(holder)
         button.clicked.connect(lambda: self._do(action))
-        self._page_actions.append((action, button, about))
+        self._page_actions.append((action, button, about, holder))
         self.buttons.append(button)
-        return holder
 
     def _do(self, action: PageAction) -> None:
         if action.choices is None:
@@ -155,7 +217,7 @@ class SettingsPage(QWidget):
         menu = QMenu(self)
         for words, do in action.choices():
             menu.addAction(words).triggered.connect(partial(self._did, do))
-        button = next(button for each, button, _ in self._page_actions if each is action)
+        button = next(button for each, button, *_ in self._page_actions if each is action)
         menu.popup(button.mapToGlobal(QPoint(0, button.height())))
 
     def _did(self, do: Callable[[], str], *_: object) -> None:
@@ -171,23 +233,43 @@ class SettingsPage(QWidget):
         """Show everything as it is now."""
         for row in self.rows.values():
             row.refresh()
-        for action, button, about in self._page_actions:
+        for action, button, about, _ in self._page_actions:
             button.setText(action.words())
-            about.setText(action.about())  # type: ignore[attr-defined]
+            about.setText(action.about())
             button.setEnabled(bool(action.words()))
             button.setVisible(bool(action.words()))
+        for switches, about, _ in self._page_switches:
+            about.setText(switches.about())
+            for box, state in zip(self.switches[switches.title], switches.states(), strict=True):
+                box.setEnabled(state is not None)
+                with QSignalBlocker(box):
+                    box.setChecked(bool(state))
+        self._narrow(self.finder.text())
 
     def _narrow(self, typed: str) -> None:
         wanted = typed.casefold().split()
+        told = [
+            *(
+                (action.group, f"{action.words()} {action.about()}", holder)
+                for action, *_, holder in self._page_actions
+            ),
+            *(
+                (each.group, " ".join((each.title, each.about(), *each.words)), holder)
+                for each, _, holder in self._page_switches
+            ),
+        ]
         any_shown = False
-        for head, rows, actions in self._headings:
-            for row in rows:
-                row.setVisible(row.matches(wanted))
-            for action in actions:
-                action.setVisible(not wanted)
-            shows = any(row.matches(wanted) for row in rows)
-            head.setVisible(shows)
-            any_shown |= shows
+        for group, head, rows in self._headings:
+            found: list[tuple[QWidget, bool]] = [(row, row.matches(wanted)) for row in rows]
+            found += (
+                (holder, bool(words.strip()) and all(word in words.casefold() for word in wanted))
+                for of, words, holder in told
+                if of == group
+            )
+            for row, shows in found:
+                row.setVisible(shows)
+            head.setVisible(any(shows for _, shows in found))
+            any_shown |= any(shows for _, shows in found)
         self.nothing.setVisible(not any_shown)
 
     def _reset_all(self) -> None:

@@ -37,7 +37,7 @@ ENDS = (CENTRAL_SIGNATURE, EndRecord.SIGNATURE)
 """How what stands behind the last entry begins."""
 _MARK = b"PK"  # how everything begins that may follow
 _NARROW, _WIDE = struct.Struct("<3I"), struct.Struct("<I2Q")
-_MADE_BY = bytes((20, Host.UNIX))
+_VERSION = 20
 
 
 @dataclass(slots=True)
@@ -137,7 +137,10 @@ def _record(
         packed = size = offset = MAX32
     extra = extra if len(extra) <= MAX16 else b""
     middle = SHARED.pack(*shared, packed, size, len(name), len(extra))
-    return CENTRAL_SIGNATURE + _MADE_BY + middle + CENTRAL_REST.pack(0, 0, 0, 0, offset) + name + extra
+    # Such a header does not tell the system either; a name with backslashes alone has them between its steps.
+    host = Host.FAT if b"\\" in name and b"/" not in name else Host.UNIX
+    made_by = bytes((_VERSION, host))
+    return CENTRAL_SIGNATURE + made_by + middle + CENTRAL_REST.pack(0, 0, 0, 0, offset) + name + extra
 
 
 def _without_zip64(extra: bytes) -> tuple[bytes, bytes]:
