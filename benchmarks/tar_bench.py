@@ -12,7 +12,6 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from backports import zstd
 
 from benchmarks.measure import (
     MIB,
@@ -26,6 +25,7 @@ from benchmarks.measure import (
     scratch,
     seconds,
 )
+from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.formats.forward_opening import open_forward
 from rundlet.core.jobs.job import Job

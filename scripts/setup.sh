@@ -30,7 +30,7 @@ apt_install() { # packages …
 }
 
 find_python() {
-  for name in python3 python3.13 python3.12 python3.11; do
+  for name in python3 python3.14 python3.13 python3.12 python3.11; do
     if command -v "$name" >/dev/null 2>&1 &&
        "$name" -c 'import sys; raise SystemExit(sys.version_info < (3, 11))' 2>/dev/null; then
       printf '%s' "$name"; return 0

@@ -16,8 +16,9 @@ from dataclasses import dataclass, field
 from enum import IntEnum
 
 import pyppmd
-from backports import zstd
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
+
+from rundlet.core.codecs.zstd_library import zstd
 
 SIGNATURE = b"7z\xbc\xaf\x27\x1c"
 

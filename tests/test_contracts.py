@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 import pytest
-from backports import zstd
 
+from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.errors import Cancelled, FileProblem, FormatError, RundletError, UnknownFormat, file_problem
 from rundlet.core.formats.detect import FORMATS, WRITABLE, by_ending, by_id, detect, open_source
 from rundlet.core.jobs.job import Job

@@ -23,10 +23,10 @@ from typing import TYPE_CHECKING
 
 import hypothesis.strategies as st
 import pytest
-from backports import zstd
 from hypothesis import given
 
 from mutating import archives, damaged, tree
+from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.errors import (
     Cancelled,
     PasswordNeeded,

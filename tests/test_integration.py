@@ -23,7 +23,7 @@ from rundlet.desktop.pages.checks_page import ChecksTarget
 from rundlet.desktop.pages.pack_target import PackTarget
 from rundlet.integration.archive_types import KINDS, MIME_TYPES, Part
 from rundlet.integration.default_programs import has_entry, opens_with_rundlet, set_opened
-from rundlet.integration.files import all_files, desktop_entry, part_of
+from rundlet.integration.files import all_files, desktop_entry, metainfo, part_of
 from rundlet.integration.icons import PIXELS, icon_path, pixel_icon
 from rundlet.integration.menus import ENTRIES
 from support import packed
@@ -31,6 +31,9 @@ from support import packed
 if TYPE_CHECKING:
     from rundlet.desktop.window import Window
     from windows import Settle
+
+
+ROOT = Path(__file__).parent.parent
 
 
 @pytest.fixture
@@ -212,6 +215,20 @@ def test_all_that_is_read_is_opened_with_it(tmp_path: Path) -> None:
         (tmp_path / known.info.id).mkdir()
         kind = database.mimeTypeForFile(str(packed(tmp_path / known.info.id, known.info.id)))
         assert {kind.name(), *kind.aliases(), *kind.allAncestors()} & set(MIME_TYPES), known.info.id
+
+
+def test_pictures_for_software_catalogs(tmp_path: Path) -> None:
+    """Where the project has a place on the web, its page and its pictures are named, and each of these is there."""
+    file, web = tmp_path / "rundlet.metainfo.xml", "https://rundlet.example/files/"
+    file.write_text(metainfo(web))
+    images = [str(image.text) for image in ET.parse(file).iter("image")]
+    assert len(images) > 3 and all((ROOT / image.removeprefix(web)).is_file() for image in images)
+    assert "screenshot" not in metainfo()
+    if shutil.which("appstreamcli") is None:
+        pytest.skip("appstreamcli is not there")
+    words = ["appstreamcli", "validate", "--no-net", "--override=cid-desktopapp-is-not-rdns=info", str(file)]
+    said = subprocess.run(words, capture_output=True, text=True, check=False)
+    assert said.returncode == 0, said.stdout
 
 
 @pytest.mark.parametrize(

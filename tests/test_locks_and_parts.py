@@ -23,12 +23,12 @@ import inflate64
 import numpy as np
 import pyppmd
 import pytest
-from backports import zstd
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from rundlet.cli.main import main
+from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.errors import MissingPart, PasswordNeeded, PlanError, RundletError, UnknownFormat, WrongPassword
 from rundlet.core.formats.detect import WRITABLE, by_id, open_archive, open_source
 from rundlet.core.model.entry import Kind

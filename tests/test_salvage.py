@@ -17,10 +17,10 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from backports import zstd
 
 import second_reader
 from rundlet.cli.main import main
+from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.errors import PasswordNeeded, RundletError
 from rundlet.core.formats.detect import by_id, open_archive
 from rundlet.core.formats.sevenz.reader import SevenReader

@@ -20,7 +20,6 @@ import inflate64
 import numpy as np
 import pyppmd
 import pytest
-from backports import zstd
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
@@ -28,6 +27,7 @@ import second_reader
 from rundlet.core.codecs import lzma2
 from rundlet.core.codecs.branch import BRANCHES, filtered, unfiltered
 from rundlet.core.codecs.four_stream import joined_streams
+from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, PasswordNeeded, RundletError, WrongPassword
 from rundlet.core.formats.detect import by_id, open_archive, open_source
 from rundlet.core.formats.sevenz import fields

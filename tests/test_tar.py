@@ -18,11 +18,11 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pytest
-from backports import zstd
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from rundlet.core.codecs.packers import PACKERS
+from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.formats import detect
 from rundlet.core.formats.compressed_stream import PACKINGS, Notes, decoded

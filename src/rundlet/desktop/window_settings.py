@@ -188,12 +188,17 @@ class WindowSettings(QObject):
             PageSwitches(
                 "Programs",
                 "Archives that open with Rundlet",
-                lambda: "Before any other program, by a double click in a file manager.",
+                self._opened_about,
                 tuple(kind for kind, _ in KINDS),
                 lambda: self._installed.opens if self._installed else [None] * len(KINDS),
                 self._switch_opened,
             ),
         ]
+
+    def _opened_about(self) -> str:
+        if self._installed is not None and None in self._installed.opens:
+            return "That needs Rundlet in the menu."
+        return "Before any other program, by a double click in a file manager."
 
     def _parts_about(self) -> str:
         if self._installed is not None and not self._installed.parts:

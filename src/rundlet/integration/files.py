@@ -9,7 +9,7 @@ from __future__ import annotations
 import shutil
 from xml.sax.saxutils import escape
 
-from rundlet import __version__
+from rundlet import ADDRESS, __version__
 from rundlet.integration.archive_types import MIME_TYPES, PART_TYPE, Part
 from rundlet.integration.bus_names import BUS_NAME
 from rundlet.integration.command_line import DATE, completions, man_pages
@@ -27,6 +27,15 @@ _POINTS = (
     "Archives are checked, compared with folders, and what is intact in a damaged one is saved.",
     "Nothing goes to the trash that was not proven to be in the archive.",
 )
+PICTURES = (
+    ("pack", "Packing: what will be made is seen before"),
+    ("inside", "What is in an archive"),
+    ("unpack", "Unpacking: where everything will land"),
+    ("check", "Checking each file of an archive"),
+    ("compare", "Comparing an archive with its folder"),
+    ("pack-dark", "In dark"),
+)
+"""The pictures that software catalogs show, by their names in ``docs/screenshots``, and what is under each."""
 _ACTIONS = (("pack", "Pack Files"), ("unpack", "Unpack Archives"), ("check", "Check Archives"))
 
 
@@ -87,8 +96,12 @@ def mime_package() -> str:
 """
 
 
-def metainfo() -> str:
-    """What software catalogs show."""
+def metainfo(address: str = "") -> str:
+    """What software catalogs show.
+
+    Args:
+        address: where the project's files are to be had, from where they take the pictures; "" where it has no such place.
+    """
     points = "\n".join(f"      <li>{escape(point)}</li>" for point in _POINTS)
     return f"""<?xml version="1.0" encoding="UTF-8"?>
 <component type="desktop-application">
@@ -103,7 +116,7 @@ def metainfo() -> str:
 {points}
     </ul>
   </description>
-  <launchable type="desktop-id">{APP_ID}.desktop</launchable>
+{_on_the_web(address.rstrip("/"))}  <launchable type="desktop-id">{APP_ID}.desktop</launchable>
   <icon type="stock">{APP_ID}</icon>
   <categories>
     <category>Utility</category>
@@ -132,6 +145,24 @@ def part_of(name: str) -> Part:
     return next((part for part, folders in _FOLDERS.items() if folder in folders), Part.MENU)
 
 
+def _on_the_web(address: str) -> str:
+    """The project's page, and its pictures with a line under each; the first is the one that is shown alone."""
+    if not address:
+        return ""
+    shown = "\n".join(
+        f"""    <screenshot{' type="default"' if not number else ""}>
+      <caption>{escape(words)}</caption>
+      <image>{escape(address)}/docs/screenshots/{name}.png</image>
+    </screenshot>"""
+        for number, (name, words) in enumerate(PICTURES)
+    )
+    return f"""  <url type="homepage">{escape(address)}</url>
+  <screenshots>
+{shown}
+  </screenshots>
+"""
+
+
 def all_files(command: str) -> dict[str, bytes]:
     """Every file, by its path below the folder of a person's data.
 
@@ -142,7 +173,7 @@ def all_files(command: str) -> dict[str, bytes]:
         f"applications/{APP_ID}.desktop": desktop_entry(command),
         f"mime/packages/{APP_ID}.xml": mime_package(),
         f"dbus-1/services/{BUS_NAME}.service": bus_service(command),
-        f"metainfo/{APP_ID}.metainfo.xml": metainfo(),
+        f"metainfo/{APP_ID}.metainfo.xml": metainfo(ADDRESS),
         **menu_files(command, _quoted(command), MIME_TYPES),
         **completions(),
         **man_pages(),

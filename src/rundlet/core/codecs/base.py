@@ -8,11 +8,11 @@ from collections.abc import Iterable, Iterator
 from typing import Any, Protocol
 
 import deflate
-from backports import zstd
 from isal import igzip_lib, isal_zlib
 
 from rundlet.core.codecs.checksums import crc32
 from rundlet.core.codecs.whole import DAMAGED, TOO_LITTLE, WRONG_SUM
+from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.errors import ChecksumMismatch, Corrupt, LimitExceeded, RundletError, Truncated
 from rundlet.core.limits import CHUNK
 

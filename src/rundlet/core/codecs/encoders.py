@@ -6,10 +6,9 @@ import bz2
 import lzma
 from collections.abc import Callable
 
-from backports import zstd
-
 from rundlet.core.codecs.steps import Encoder, Tick, in_steps, no_tick
 from rundlet.core.codecs.whole import deflated
+from rundlet.core.codecs.zstd_library import zstd
 
 ZSTD_LEVELS = (1, 1, 2, 3, 5, 7, 9, 12, 16, 19)
 _ZSTD_WORKERS = 2  # any number over 0 gives the same bytes

@@ -9,12 +9,12 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import deflate
-from backports import zstd
 from isal import isal_zlib
 
 from rundlet.core.codecs.encoders import XZ_PRESETS, ZSTD_LEVELS, sized_zstd
 from rundlet.core.codecs.steps import Tick, in_steps, no_tick
 from rundlet.core.codecs.whole import QUICK, TIGHT
+from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.limits import KIB, MIB
 
 _GZIP_WBITS = 31

@@ -8,9 +8,8 @@ import struct
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from backports import zstd
-
 from rundlet.core.codecs import deflate_codec
+from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.errors import Corrupt, LimitExceeded
 from rundlet.core.limits import KIB
 

@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from rundlet.core.userdata.settings_file import Settings
 
 _JSON = "Settings (*.json)"
+_SHORT = 30  # characters of switches that stand beside each other
 _ALL_BACK = "All back to the defaults"
 
 
@@ -180,8 +181,10 @@ class SettingsPage(QWidget):
         about = label("", "soft")
         row.addWidget(label(switches.title))
         row.addWidget(about)
-        boxes = QHBoxLayout()
-        boxes.setSpacing(theme.sizes.wide)
+        # Beside each other they might not all have room in large text, but for very short words.
+        is_short = sum(map(len, switches.words)) < _SHORT
+        boxes = QHBoxLayout() if is_short else QVBoxLayout()
+        boxes.setSpacing(theme.sizes.wide if is_short else theme.sizes.space)
         self.switches[switches.title] = [QCheckBox(words) for words in switches.words]
         for number, box in enumerate(self.switches[switches.title]):
             box.setAccessibleName(say("{title}: {words}", title=switches.title, words=box.text()))

@@ -30,6 +30,7 @@ class RundletStyle(QProxyStyle):
                 QRectF(option.rect),
                 on=bool(option.state & QStyle.StateFlag.State_On),
                 round_=element == _ROUND,
+                enabled=bool(option.state & QStyle.StateFlag.State_Enabled),
             )
         else:
             super().drawPrimitive(element, option, painter, widget)
@@ -47,7 +48,7 @@ def paint_ring(painter: QPainter, rect: QRectF) -> None:
     painter.restore()
 
 
-def paint_indicator(painter: QPainter, rect: QRectF, *, on: bool, round_: bool = False) -> None:
+def paint_indicator(painter: QPainter, rect: QRectF, *, on: bool, round_: bool = False, enabled: bool = True) -> None:
     """A tick box, or a round button that is on or off."""
     s = theme.sizes
     side = min(rect.width(), rect.height(), float(s.tick))
@@ -57,8 +58,9 @@ def paint_indicator(painter: QPainter, rect: QRectF, *, on: bool, round_: bool =
     corner = side / 2 if round_ else s.mark
     painter.save()
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    painter.setPen(QPen(theme.color("wine" if on else "soft"), 1))
-    painter.setBrush(theme.color("wine" if on else "card"))
+    filling = "wine" if enabled else "frame"
+    painter.setPen(QPen(theme.color(filling if on or not enabled else "soft"), 1))
+    painter.setBrush(theme.color(filling if on else "card"))
     painter.drawRoundedRect(box, corner, corner)
     if on:
         _paint_mark(painter, box, round_=round_)

@@ -171,10 +171,13 @@ class _Several(_Editor):
     def __init__(self, setting: Setting[Any], told: Told) -> None:
         super().__init__(setting, told)
         self.boxes = [QCheckBox(words) for words in told.choices]
-        for box in self.boxes:
-            self.row.addWidget(box)
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(theme.sizes.wide)
+        for number, box in enumerate(self.boxes):
+            grid.addWidget(box, number // 2, number % 2)
             box.clicked.connect(self._clicked)
-        self.row.addStretch(1)
+        grid.setColumnStretch(2, 1)
+        self.row.addLayout(grid)
         self.setFocusProxy(self.boxes[0])
 
     def _clicked(self) -> None:
