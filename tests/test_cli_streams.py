@@ -128,6 +128,9 @@ def test_what_is_read_from_a_pipe(pipe: Pipe, tmp_path: Path) -> None:
     assert "✓ intact  tree/a.txt".encode() in opened("check", "-v", "-").stdout
     assert b"tree/a.txt\n" in opened("unpack", "-v", "-", "--into", "all", "--exclude", "deep").stdout
     (tmp_path / "x.zip").write_bytes(data)
+    (tmp_path / "-").write_bytes(raw_zip([Raw(b"not this")]))
+    listed = [opened("list", "-").stdout, opened("list", "x.zip").stdout]
+    assert pipe("list", "-", stdin=data).stdout == listed[1].replace(b" \xe2\x86\x92 a.txt", b"")
     listed = [opened("list", "-").stdout, opened("list", "x.zip").stdout]
     assert listed[0].replace(b" \xe2\x86\x92 a.txt", b"") == listed[1].replace(b" \xe2\x86\x92 a.txt", b"")
     assert b"empty" in pipe("list", "-").stderr

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import io
 import os
+import subprocess
+import sys
 import wave
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -251,3 +253,46 @@ def test_areas_fill_their_frame_and_keep_to_it(sizes: list[int], width: float, h
     if inner:
         room = (width - 8) * (height - 24)
         assert sum(p.width * p.height for p in inner) == pytest.approx(room, rel=1e-6)
+
+
+_CONNECTING = """
+import faulthandler, sys, threading
+from PySide6.QtCore import QEventLoop, QSize, QTimer
+from PySide6.QtGui import QGuiApplication
+from rundlet.desktop.images import decoded
+
+faulthandler.dump_traceback_later(100, exit=True)
+app = QGuiApplication([])
+drawing = b'<svg xmlns="http://www.w3.org/2000/svg" width="20" height="20"><rect width="9" height="9"/></svg>'
+ended, seen = threading.Event(), []
+
+def look():
+    while not ended.is_set():
+        seen.append(decoded(drawing, QSize(10, 10)).width() + decoded(b"no picture", QSize(10, 10)).width())
+
+class Receiver:
+    def got(self):
+        pass
+
+threads = [threading.Thread(target=look) for _ in range(2)]
+for thread in threads:
+    thread.start()
+for _ in range(5000):
+    loop, timer, receiver = QEventLoop(), QTimer(), Receiver()
+    timer.setSingleShot(True)
+    timer.timeout.connect(receiver.got)
+    timer.timeout.connect(loop.quit)
+    timer.start(0)
+    loop.exec()
+    del receiver
+ended.set()
+for thread in threads:
+    thread.join()
+assert seen and set(seen) == {10}, set(seen)
+"""
+
+
+def test_pictures_are_decoded_while_signals_come_and_go() -> None:
+    """Two threads that decode and one that makes and ends connections do not wait for each other for ever."""
+    done = subprocess.run([sys.executable, "-c", _CONNECTING], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr

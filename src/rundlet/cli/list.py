@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from rundlet.cli.reading import add_reading
+from rundlet.cli.reading import STDIN, add_reading
 from rundlet.cli.render import issue_values, with_progress
 from rundlet.core.errors import RundletError
 from rundlet.core.model.entry import NO_TIME, UNKNOWN, Entry, Kind
@@ -98,6 +98,8 @@ def _list_piped(options: argparse.Namespace, output: Output) -> int:
 def _small(options: argparse.Namespace) -> list[Entry] | None:
     """The entries, where that takes no more than a look at a small ordinary zip."""
     if options.password_stdin or options.password_fd is not None or options.code_page is not None:
+        return None
+    if str(options.archive) == STDIN:
         return None
     from rundlet.core.formats.small_zip import list_small_zip
 

@@ -12,7 +12,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QEventLoop, QLocale
-from PySide6.QtWidgets import QApplication
+from PySide6.QtGui import QPainter, QPixmap
+from PySide6.QtWidgets import QApplication, QDialog
 
 from rundlet.core.jobs.outcomes import Outcome, Packed, Unpacked
 from rundlet.core.model.entry import Kind
@@ -341,6 +342,19 @@ def settings(window: Window, world: Path) -> None:
     settle(window)
 
 
+def dialogs(window: Window, world: Path) -> None:
+    """The question whether a password is to be kept, and beside it the keyboard shortcuts and what the program is."""
+    archive = world / "Archives" / "members only.zip"
+    window.workspace.enter_file(archive)
+    settle(window)
+    window.workspace.unlock("heron")
+    settle(window)
+    window.keyring.ask(archive, "heron")
+    for name in ("shortcuts", "about"):
+        window.window_actions[name].trigger()
+    settle(window)
+
+
 def an_error(window: Window, world: Path) -> None:
     """Going into a file that is not an archive."""
     window.workspace.go(Place(world / "2031 spring"))
@@ -383,7 +397,7 @@ SCENES: dict[str, Scene] = {
     "inside": Scene(inside_another, dark=True),
     "start": Scene(nothing_selected),
     "large-text": Scene(about_to_unpack, text_scale=2.0),
-    "narrow": Scene(tried, dark=True, size=(900, 600)),
+    "dialogs": Scene(dialogs),
     "settings": Scene(settings),
 }
 """The pictures in the documentation."""
@@ -400,6 +414,26 @@ def _take_all_back(window: Window) -> None:
             wait_until(lambda: not window.jobs.running)
 
 
+def _picture(window: Window) -> QPixmap:
+    """The window, or the log, and what stands open in front of it, one beside the other from the right."""
+    picture = (window.history.log or window).grab()
+    in_front = [
+        dialog for dialog in window.findChildren(QDialog) if dialog.isVisible() and dialog is not window.history.log
+    ]
+    painter = QPainter(picture)
+    right, top = picture.width() - theme.sizes.wide, 6 * theme.sizes.wide
+    for dialog in sorted(in_front, key=lambda dialog: dialog.height()):
+        dialog.resize(dialog.width(), min(dialog.height(), picture.height() * 5 // 8))  # so that notices below are seen
+        seen = dialog.grab()
+        right -= seen.width()
+        painter.drawPixmap(right, top, seen)
+        painter.setPen(theme.color("frame"))
+        painter.drawRect(right, top, seen.width(), seen.height())
+        right -= theme.sizes.wide
+    painter.end()
+    return picture
+
+
 def take_pictures(world: Path, folder: Path) -> list[Path]:
     """Take every picture, with the demo world as the home folder; returns the files."""
     os.environ["HOME"] = str(world.parent)
@@ -411,7 +445,7 @@ def take_pictures(world: Path, folder: Path) -> list[Path]:
         with demo_window(dark=scene.dark, width=width, height=height, text_scale=scene.text_scale) as window:
             scene.stage(window, world)
             path = folder / f"{name}.png"
-            (window.history.log or window).grab().save(str(path))
+            _picture(window).save(str(path))
             for job in list(window.jobs.running):
                 job.job.cancel()
             _take_all_back(window)

@@ -87,12 +87,16 @@ class KeyringOffers(QObject):
 
         def done(there: bool) -> None:
             if there:
-                self._notice.tell(
-                    say("Keep the password of {name:name} in the desktop's keyring?", name=archive.name),
-                    [("Keep it", lambda: self._keep(archive, password))],
-                )
+                self.ask(archive, password)
 
         self._background.run(lambda _: has_keyring(), done=done, failed=log_failure)
+
+    def ask(self, archive: Path, password: str) -> None:
+        """Ask whether a password is to be kept."""
+        self._notice.tell(
+            say("Keep the password of {name:name} in the desktop's keyring?", name=archive.name),
+            [("Keep it", lambda: self._keep(archive, password))],
+        )
 
     def _keep(self, archive: Path, password: str) -> None:
         self._background.run(

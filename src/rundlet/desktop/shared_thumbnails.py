@@ -46,6 +46,7 @@ def shared_thumbnail(path: Path) -> QImage | None:
         if not file.is_file() or file.stat().st_size > _LARGEST_FILE:
             continue
         reader = QImageReader(str(file), QByteArray(b"png"))
+        reader.setAutoDetectImageFormat(False)  # see images.py
         extent = reader.size()
         image = reader.read() if extent.isValid() and max(extent.width(), extent.height()) <= SIDE else QImage()
         if not image.isNull() and image.text("Thumb::URI") == address and image.text("Thumb::MTime") == when:
