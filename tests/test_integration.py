@@ -234,11 +234,11 @@ def test_pictures_for_software_catalogs(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("tool", "words", "names"),
     [
-        # The project has no domain of its own that its name could begin with.
+        # The project has no domain of its own that its name could begin with, and no place on the web yet.
         ("desktop-file-validate", [], ["applications/rundlet.desktop"]),
         (
             "appstreamcli",
-            ["validate", "--no-net", "--override=cid-desktopapp-is-not-rdns=info"],
+            ["validate", "--no-net", "--override=cid-desktopapp-is-not-rdns=info,url-homepage-missing=info"],
             ["metainfo/rundlet.metainfo.xml"],
         ),
         ("xmllint", ["--noout"], ["mime/packages/rundlet.xml", "icons/hicolor/scalable/apps/rundlet.svg"]),
@@ -258,6 +258,9 @@ def test_their_own_checkers_accept_them(tmp_path: Path, tool: str, words: list[s
         path = tmp_path / Path(name).name
         path.write_bytes(files[name])
         done = subprocess.run([found, *words, str(path)], capture_output=True, text=True, check=False)
+        if "not recognized" in done.stderr:  # an earlier version, which does not miss that either
+            known = [word.replace(",url-homepage-missing=info", "") for word in words]
+            done = subprocess.run([found, *known, str(path)], capture_output=True, text=True, check=False)
         assert done.returncode == 0, (name, done.stdout, done.stderr)
 
 

@@ -86,6 +86,6 @@ def _in_a_file(data: bytes) -> Iterator[str]:
         view = memoryview(data)
         while view:
             view = view[os.write(descriptor, view) :]
-        yield f"/proc/self/fd/{descriptor}"
+        yield os.path.join("/proc/self/fd", str(descriptor))  # noqa: PTH118 - Qt takes no paths
     finally:
         os.close(descriptor)

@@ -118,6 +118,9 @@ def metainfo(address: str = "") -> str:
   </description>
 {_on_the_web(address.rstrip("/"))}  <launchable type="desktop-id">{APP_ID}.desktop</launchable>
   <icon type="stock">{APP_ID}</icon>
+  <developer id="{APP_ID}">
+    <name>The Rundlet developers</name>
+  </developer>
   <categories>
     <category>Utility</category>
     <category>Archiving</category>

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtWidgets import (
     QScrollArea,
     QSizePolicy,
@@ -29,6 +29,8 @@ from rundlet.desktop.views.saved_settings_box import SavedSettingsBox
 from rundlet.presentation.sentences import joined, say
 
 if TYPE_CHECKING:
+    from PySide6.QtGui import QResizeEvent
+
     from rundlet.core.userdata.presets import Presets
     from rundlet.core.work.sample import Sample
     from rundlet.desktop.locations.place import Selection
@@ -64,9 +66,10 @@ class PackPage(QScrollArea):
         self.setWidgetResizable(True)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        page = QWidget()
+        self._form = page = QWidget()
         page.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.setWidget(page)
+        page.installEventFilter(self)
         column = page_layout(page)
         column.setContentsMargins(0, 0, theme.sizes.gap + theme.sizes.space, 0)
         self.statement = label("Pack", "statement")
@@ -97,6 +100,21 @@ class PackPage(QScrollArea):
         workspace.packing.changed.connect(self._show)
         workspace.selector.changed.connect(self._show_choice)
         trials.changed.connect(self._show)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._fit_chart()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.LayoutRequest:
+            self._fit_chart()
+        return super().eventFilter(watched, event)
+
+    def _fit_chart(self) -> None:
+        """Let the chart give way where all else would have to be scrolled to otherwise, as with some fonts."""
+        if self.chart.isVisibleTo(self._form):
+            others = self._form.heightForWidth(self.viewport().width()) - self.chart.sizeHint().height()
+            self.chart.give_way(self.viewport().height() - others)
 
     def refresh(self) -> None:
         """Show how things are now."""

@@ -103,6 +103,7 @@ class Sizes:
     button: int = 44
     gauge: int = 64
     chart: int = 190
+    chart_least: int = 126
     chart_left: int = 58
     chart_below: int = 36
     dot: int = 7

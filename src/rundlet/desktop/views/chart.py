@@ -55,6 +55,7 @@ class Chart(QWidget):
         super().__init__()
         self._picture = Picture()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self._height = theme.sizes.chart
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Trial: size and time of every format and level")
 
@@ -66,7 +67,15 @@ class Chart(QWidget):
         self.update()
 
     def sizeHint(self) -> QSize:
-        return QSize(theme.sizes.how_least, theme.sizes.chart)
+        return QSize(theme.sizes.how_least, self._height)
+
+    def give_way(self, room: int) -> None:
+        """Be lower where that much room is all there is, in pixels; as high as ever where no height would do."""
+        sizes = theme.sizes
+        height = min(room, sizes.chart) if room >= sizes.chart_least else sizes.chart
+        if height != self._height:
+            self._height = height
+            self.updateGeometry()
 
     # Where things are
 
