@@ -288,6 +288,19 @@ def test_what_matters_of_packing_needs_no_scrolling(window: Window, settle: Sett
     for seen in (page.chart, page.formats, page.level, page.options.lock_box, page.options.fold.line):
         assert seen.isVisible()
     assert page.verticalScrollBar().maximum() == 0
+    form, chart = page.widget(), page.chart
+    assert form is not None
+    others = form.heightForWidth(page.viewport().width()) - chart.height()
+    lower = page.viewport().height() - others - 130
+    window.resize(1280, 800 - lower)
+    QTest.qWait(0)
+    assert page.verticalScrollBar().maximum() == 0 and chart.height() in range(126, 132)
+    chart.give_way(20)
+    assert (
+        chart.sizeHint().height() == theme.sizes.chart
+    )  # where scrolling is needed all the same, it is as high as ever
+    window.resize(1280, 800)
+    QTest.qWait(0)
     assert not page.options.parts.isVisible()
     fold = page.options.fold
     assert fold.words.text() == "Checked afterwards · nothing left out"

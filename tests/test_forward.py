@@ -29,6 +29,7 @@ from mutating import archives, damaged, tree
 from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.errors import (
     Cancelled,
+    NoSpace,
     PasswordNeeded,
     PlanError,
     RundletError,
@@ -49,10 +50,23 @@ from rundlet.core.work.checker import Verdict, check
 from rundlet.core.work.extractor import unpack
 from rundlet.core.work.forward_work import check_forward, unpack_forward
 from rundlet.presentation.findings import issue_line
-from support import Node, Raw, foreign_archives, legacy_entry, packed, rare_tar, raw_zip, rounds, scratch, snapshot
+from support import (
+    Node,
+    Raw,
+    foreign_archives,
+    legacy_entry,
+    packed,
+    rare_tar,
+    raw_zip,
+    rounds,
+    scratch,
+    snapshot,
+    tar_header,
+    tar_padded,
+)
 
 if TYPE_CHECKING:
-    from rundlet.core.jobs.outcomes import Checked, Unpacked
+    from rundlet.core.jobs.outcomes import Checked, Outcome, Unpacked
 
 FORMATS = ("zip", "tar", *(info.id for info in PACKED_TARS if info.writes))
 
@@ -310,8 +324,54 @@ def test_a_zip_and_its_list(tmp_path: Path) -> None:
     cut, verdicts = checked(whole[: begin - 3])
     assert "cut off before its end" in " ".join(map(issue_line, cut.issues))
     assert cut.damaged == 1 and verdicts["c"] is Verdict.DAMAGED and verdicts["b"] is Verdict.INTACT
-    elsewhere = raw_zip([Raw(b"a", b"one"), Raw(b"twin", b"one", offset=0)])
-    assert Reason.NOT_LISTED in {issue.reason for issue in checked(elsewhere)[0].issues}
+    elsewhere = raw_zip([Raw(b"a", b"one"), Raw(b"b", b"two", offset=5)])
+    assert _reasons(checked(elsewhere)[0]) == {Reason.NOT_LISTED, Reason.LISTED_ELSEWHERE}
+    second = whole.index(b"PK\3\4", 4)
+    gap, verdicts = checked(whole[:second] + b"nothing" + whole[second:])
+    assert Reason.GAPS in _reasons(gap) and set(verdicts.values()) == {Verdict.INTACT}
+
+
+def _reasons(outcome: Outcome) -> set[Reason]:
+    return {issue.reason for issue in outcome.issues}
+
+
+def test_what_is_no_link_after_all_leaves_what_was_there(tmp_path: Path) -> None:
+    """Where a link can't be made of what was written in a file's place, that file comes back."""
+    for name in "ab":
+        (tmp_path / name).write_text("before")
+    outcome = unpacked(zips()["links that lead out"], tmp_path, clash=UnpackClash.REPLACE)
+    assert outcome.left_out == 2 and {path.name: path.read_text() for path in tmp_path.iterdir() if path.is_file()} == {
+        "a": "before", "b": "before", "c": "",
+    }  # fmt: skip
+
+
+def test_a_link_to_what_did_not_come_out(tmp_path: Path) -> None:
+    """It is no link to what stood in that place before."""
+    lost = tar_header(
+        b"a", kind=b"S", size=5, magic=b"ustar  \0", extra=(386, b"%011o\0%011o\0" % (9000, 3) + bytes(73))
+    )
+    again = _tar([("filler", FILE, NOISE), ("again", HARD, "a")])
+    (tmp_path / "a").write_text("before")
+    outcome = unpacked(lost + tar_padded(b"xyzuv") + again, tmp_path, clash=UnpackClash.REPLACE)
+    assert outcome.left_out == 2 and (tmp_path / "a").read_text() == "before" and not (tmp_path / "again").exists()
+
+
+def test_what_stands_behind_the_end(tmp_path: Path) -> None:
+    whole = _tar([("a", FILE, b"a")])
+    for packer in PACKERS:
+        data = PACKERS[packer](whole)
+        assert not checked(data)[0].issues
+        for junk in (data + b"junk", PACKERS[packer](whole + b"junk" * 300)):
+            outcome = checked(junk)[0]
+            assert _reasons(outcome) == {Reason.JUNK_BEHIND} and outcome.files == 1, packer
+
+
+def test_a_full_disk(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    room = iter([10**9, 10**9])
+    monkeypatch.setattr("rundlet.core.work.extractor.free_bytes", lambda _: next(room, 10))
+    with pytest.raises(NoSpace):
+        unpacked(TARS["names, links and folders across pieces"](), tmp_path / "out")
+    assert not (tmp_path / "out").exists()
 
 
 @pytest.mark.parametrize("fmt", ["zip"])

@@ -177,11 +177,8 @@ class KeptSource:
         return data
 
     def forget(self, offset: int) -> None:
-        """Leave behind what stands before a place. Raises ``RundletError``."""
-        rest = self.read_at(offset, self._end - offset) if offset < self._end else b""
-        if offset > self._end:
-            self._feed.skip(offset - self._end)
-            self._end = offset
+        """Leave behind what stands before a place that was read already. Raises ``RundletError``."""
+        rest = self.read_at(offset, max(self._end - offset, 0))
         self._begin = offset
         self._start_over(rest)
 
