@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtCore import QCoreApplication, QEvent, QObject, Qt
 from PySide6.QtWidgets import (
     QScrollArea,
     QSizePolicy,
@@ -102,8 +102,8 @@ class PackPage(QScrollArea):
         trials.changed.connect(self._show)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        super().resizeEvent(event)
         self._fit_chart()
+        super().resizeEvent(event)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.LayoutRequest:
@@ -113,8 +113,14 @@ class PackPage(QScrollArea):
     def _fit_chart(self) -> None:
         """Let the chart give way where all else would have to be scrolled to otherwise, as with some fonts."""
         if self.chart.isVisibleTo(self._form):
-            others = self._form.heightForWidth(self.viewport().width()) - self.chart.sizeHint().height()
-            self.chart.give_way(self.viewport().height() - others)
+            whole = self.maximumViewportSize()  # without a scroll bar, which is what this is to avoid
+            others = self._form.heightForWidth(whole.width()) - self.chart.sizeHint().height()
+            if self.chart.give_way(whole.height() - others):
+                QCoreApplication.postEvent(self, QEvent(QEvent.Type.LayoutRequest))
+            fits = whole.height() >= others + self.chart.sizeHint().height()
+            # A bar that has come once would stay, as beside it the words take more lines.
+            never, needed = Qt.ScrollBarPolicy.ScrollBarAlwaysOff, Qt.ScrollBarPolicy.ScrollBarAsNeeded
+            self.setVerticalScrollBarPolicy(never if fits else needed)
 
     def refresh(self) -> None:
         """Show how things are now."""

@@ -69,13 +69,16 @@ class Chart(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(theme.sizes.how_least, self._height)
 
-    def give_way(self, room: int) -> None:
-        """Be lower where that much room is all there is, in pixels; as high as ever where no height would do."""
+    def give_way(self, room: int) -> bool:
+        """Be lower where that much room is all there is, in pixels; as high as ever where no height would do. Whether that is
+        another height than before."""
         sizes = theme.sizes
         height = min(room, sizes.chart) if room >= sizes.chart_least else sizes.chart
-        if height != self._height:
-            self._height = height
-            self.updateGeometry()
+        if height == self._height:
+            return False
+        self._height = height
+        self.updateGeometry()
+        return True
 
     # Where things are
 
