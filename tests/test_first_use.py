@@ -274,7 +274,9 @@ def test_another_window_opens_at_the_same_place(
         assert started.pop() == (sys.executable, ["-m", "rundlet", "--new-window", str(place)])
 
 
-def test_what_matters_of_packing_needs_no_scrolling(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+def test_what_matters_of_packing_needs_no_scrolling(
+    window: Window, settle: Settle, stand: Stand, home: Path, qtbot: QtBot
+) -> None:
     """Trial, format, level and lock are in sight; the rest is folded away under a line that says how it is set."""
     files_in(home / "work", "a.txt b.txt")
     stand(home / "work")
@@ -287,15 +289,16 @@ def test_what_matters_of_packing_needs_no_scrolling(window: Window, settle: Sett
     QTest.qWait(0)
     for seen in (page.chart, page.formats, page.level, page.options.lock_box, page.options.fold.line):
         assert seen.isVisible()
-    assert page.verticalScrollBar().maximum() == 0
+    qtbot.waitUntil(lambda: page.verticalScrollBar().maximum() == 0, timeout=20_000)
     form, chart = page.widget(), page.chart
     assert form is not None
     others = form.heightForWidth(page.viewport().width()) - chart.sizeHint().height()
     lower = page.viewport().height() - others - 160  # a line more or less of words is to do no harm
     window.resize(1280, 800 - lower)
     settle()
-    QTest.qWait(0)
-    assert page.verticalScrollBar().maximum() == 0 and chart.height() in range(126, 180)
+    qtbot.waitUntil(
+        lambda: page.verticalScrollBar().maximum() == 0 and chart.height() in range(126, 180), timeout=20_000
+    )
     chart.give_way(20)
     assert (
         chart.sizeHint().height() == theme.sizes.chart

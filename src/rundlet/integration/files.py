@@ -118,7 +118,7 @@ def metainfo(address: str = "") -> str:
   </description>
 {_on_the_web(address.rstrip("/"))}  <launchable type="desktop-id">{APP_ID}.desktop</launchable>
   <icon type="stock">{APP_ID}</icon>
-  <developer id="{APP_ID}">
+  <developer>
     <name>The Rundlet developers</name>
   </developer>
   <categories>
