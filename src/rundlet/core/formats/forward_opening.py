@@ -10,9 +10,9 @@ from rundlet.core.formats.compressed_stream import packing_of
 from rundlet.core.formats.forward_reading import ForwardArchive, ForwardFile, ForwardStream
 from rundlet.core.formats.known import PACKED_TARS, SEVEN_SIGNATURE, SINGLE, TAR
 from rundlet.core.formats.single import mtime_ns_of
-from rundlet.core.formats.tar.forward import ForwardTar
+from rundlet.core.formats.tar.forward import TarForward
 from rundlet.core.formats.tar.headers import BLOCK, may_be_header
-from rundlet.core.formats.zip.forward import ForwardZip
+from rundlet.core.formats.zip.forward import ZipForward
 from rundlet.core.formats.zip.records import DESCRIPTOR_SIGNATURE, EndRecord, LocalHeader
 from rundlet.core.streams.feed import Feed
 from rundlet.core.streams.pipes import NAME
@@ -44,18 +44,18 @@ def open_forward(chunks: Iterator[bytes], opening: Opening) -> ForwardArchive:
     if head.startswith(SEVEN_SIGNATURE):
         raise Unsupported("A 7z archive can't be read as it comes: its file list is at its end.", hint=_SAVE_FIRST)
     if _is_tar(head):
-        return ForwardTar(feed, feed, TAR, None, opening)
+        return TarForward(feed, feed, TAR, None, opening)
     packing = packing_of(head[:16])
     if packing is not None:
         stream = ForwardStream(feed, packing, opening.limits.memory_bytes)
         plain = Feed(stream.chunks())
         if _is_tar(_head(plain)):
             info = next(info for info in PACKED_TARS if info.id == f"tar.{packing.id}")
-            return ForwardTar(feed, plain, info, stream, opening)
+            return TarForward(feed, plain, info, stream, opening)
         info = next(info for info in SINGLE if info.id == packing.id)
         return ForwardFile(feed, info, stream, plain, mtime_ns_of(MemorySource(head), packing))
     if head[:4] in _ZIP_BEGINS:
-        return ForwardZip(feed, opening)
+        return ZipForward(feed, opening)
     raise UnknownFormat("{archive:name} does not begin like a tar or zip archive.", archive=NAME, hint=_SAVE_FIRST)
 
 

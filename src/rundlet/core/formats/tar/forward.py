@@ -38,7 +38,7 @@ _MORE_AT = 482  # where a GNU header of a sparse file says whether its map goes 
 _MAP_MORE_AT = 504
 
 
-class ForwardTar(ForwardArchive):
+class TarForward(ForwardArchive):
     """A tar that is read as it comes.
 
     Args:

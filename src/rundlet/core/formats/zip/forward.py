@@ -40,7 +40,7 @@ _LOOK = (
 _OFFSET = struct.Struct("<I")  # at the end of a record, before the name
 
 
-class ForwardZip(ForwardArchive):
+class ZipForward(ForwardArchive):
     """A zip that is read as it comes. Where an entry says its size only behind its data, its packed data is kept until then.
 
     Args:
