@@ -72,6 +72,6 @@ fi
 if [ "$wanted" = display ] && ! command -v gnome-keyring-daemon >/dev/null 2>&1; then
   packages="$packages dbus python3-dbusmock gnome-keyring libglib2.0-bin"
 fi
-if [ "$wanted" = packaging ] && ! command -v debootstrap >/dev/null 2>&1; then packages="$packages debootstrap lintian dpkg-dev binutils"; fi
+if [ "$wanted" = packaging ] && ! { command -v debootstrap && command -v lintian; } >/dev/null 2>&1; then packages="$packages debootstrap lintian dpkg-dev binutils"; fi
 # shellcheck disable=SC2086 -- a list of words on purpose
 if [ -n "$packages" ]; then say "Installing system packages …"; apt_install $packages; fi
