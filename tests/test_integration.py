@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import configparser
+import errno
 import json
 import shlex
 import shutil
@@ -18,6 +19,7 @@ from PySide6.QtGui import QImage, QPainter
 from PySide6.QtSvg import QSvgRenderer
 
 from rundlet.cli.main import VERBS, main
+from rundlet.core.errors import FileProblem
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.desktop.pages.checks_page import ChecksTarget
 from rundlet.desktop.pages.pack_target import PackTarget
@@ -82,7 +84,7 @@ def test_part_by_part(data: Path, capsys: pytest.CaptureFixture[str]) -> None:
     assert main(["desktop", "install", "--part", "nothing"]) == 2
 
 
-def test_what_opens_archives(data: Path) -> None:
+def test_what_opens_archives(data: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Rundlet comes before what was chosen, and what was chosen comes back; all else in the file stays as it is."""
     file = data.parent / "config" / "mimeapps.list"
     zip_types, tar_types = KINDS[0][1], KINDS[2][1]
@@ -119,6 +121,20 @@ def test_what_opens_archives(data: Path) -> None:
     file.symlink_to(kept)
     set_opened(zip_types, opens=True)
     assert file.is_symlink() and "rundlet" in kept.read_text()
+    kept.write_bytes(b"[Default Applications]\ntext/x-\xe9=a.desktop\n")
+    set_opened(zip_types, opens=True)
+    assert b"text/x-\xe9=a.desktop\n" in kept.read_bytes() and opens_with_rundlet(zip_types)
+    before = kept.read_bytes()
+
+    def refused(*_: object, **__: object) -> str:
+        raise PermissionError(errno.EACCES, "no")
+
+    with monkeypatch.context() as unreadable:  # it is there and can't be read, so it is not written anew either
+        unreadable.setattr(Path, "read_text", refused)
+        with pytest.raises(FileProblem):
+            set_opened(tar_types, opens=True)
+        assert not opens_with_rundlet(zip_types)
+    assert kept.read_bytes() == before
     if gio := shutil.which("gio"):
         assert main(["desktop", "install"]) == 0
         said = subprocess.run([gio, "mime", "application/zip"], capture_output=True, text=True, check=True).stdout

@@ -320,6 +320,18 @@ def test_what_else_can_be_done(
         settle()
         assert not box.isChecked()
     assert {placed.presence for placed in status()} == {Presence.MISSING} and not opens_with_rundlet(KINDS[1][1])
+    for box in parts:  # one after the other, before the first is done
+        box.click()
+    settle()
+    assert {placed.presence for placed in status()} == {Presence.THERE} and all(box.isChecked() for box in parts)
+    for box in kinds:
+        box.click()
+    settle()
+    assert all(opens_with_rundlet(types) for _, types in KINDS)
+    for box in parts:
+        box.click()
+    settle()
+    assert {placed.presence for placed in status()} == {Presence.MISSING} and not opens_with_rundlet(KINDS[0][1])
     assert press("Reset the window")
 
 

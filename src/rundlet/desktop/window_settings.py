@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
@@ -49,6 +50,7 @@ class WindowSettings(QObject):
         self._window = window
         self._page: SettingsPage | None = None
         self._installed: _Installed | None = None  # which is not known yet
+        self._changes = threading.Lock()
         self._task = Latest(window.background)
         self._kept: list[Path] = []
         self._keyring_task = Latest(window.background)
@@ -198,7 +200,7 @@ class WindowSettings(QObject):
     def _opened_about(self) -> str:
         if self._installed is not None and None in self._installed.opens:
             return "That needs Rundlet in the menu."
-        return "Before any other program, by a double click in a file manager."
+        return "Rundlet comes first when they are double-clicked in a file manager."
 
     def _parts_about(self) -> str:
         if self._installed is not None and not self._installed.parts:
@@ -251,9 +253,7 @@ class WindowSettings(QObject):
             from rundlet.integration.default_programs import set_opened
 
             set_opened(types, opens=on)
-            words = (
-                "Rundlet opens them now: {kind}." if on else "Another program opens them now, if there is one: {kind}."
-            )
+            words = "Now opened with Rundlet: {kind}." if on else "No longer opened with Rundlet first: {kind}."
             return say(words, kind=kind)
 
         return self._installing(work, "")
@@ -270,7 +270,11 @@ class WindowSettings(QObject):
             self.page.say(str(error), warns=True)
             self._look_what_is_installed()
 
-        self._window.background.run(work, done=done, failed=failed)
+        def alone(job: Job) -> str:
+            with self._changes:  # each of them reads a list that it writes again
+                return work(job)
+
+        self._window.background.run(alone, done=done, failed=failed)
         return meanwhile
 
     def _forget_places(self) -> str:

@@ -6,7 +6,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from rundlet.core.errors import file_problem
+from rundlet.core.errors import FileProblem, file_problem
 from rundlet.core.fs.atomic_files import keep_text
 from rundlet.core.fs.base_folders import config_home, data_home
 from rundlet.integration.icons import APP_ID
@@ -17,7 +17,11 @@ _DEFAULT, _REMOVED = "[Default Applications]", "[Removed Associations]"
 
 def opens_with_rundlet(types: tuple[str, ...]) -> bool:
     """Whether the person has Rundlet open all these types before every other program."""
-    first = {type_: programs[:1] for type_, programs in _programs(_lines(), _DEFAULT).items()}
+    try:
+        lines = _lines()
+    except FileProblem:
+        return False
+    first = {type_: programs[:1] for type_, programs in _programs(lines, _DEFAULT).items()}
     return all(first.get(type_) == [_ENTRY] for type_ in types)
 
 
@@ -32,7 +36,7 @@ def set_opened(types: tuple[str, ...], *, opens: bool) -> None:
     """Have Rundlet open these types before every other program, or no longer; what was chosen before comes next, or again.
 
     Raises:
-        FileProblem: when the file can't be written.
+        FileProblem: when the file can't be read or written.
     """
     before = _lines()
     now = _changed(before, _DEFAULT, types, first=opens)
@@ -56,10 +60,14 @@ def _file() -> Path:
 
 
 def _lines() -> list[str]:
+    """The lines of the file, of which there are none where it is missing. Raises ``FileProblem`` when it can't be read."""
+    file = _file()
     try:
-        return _file().read_text("utf-8", "surrogateescape").splitlines()
-    except OSError:
+        return file.read_text("utf-8", "surrogateescape").splitlines()
+    except FileNotFoundError:
         return []
+    except OSError as error:
+        raise file_problem(error, "read", file) from error
 
 
 def _programs(lines: list[str], group: str) -> dict[str, list[str]]:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from rundlet.core.errors import Corrupt, FormatError
+from rundlet.core.errors import FormatError
 from rundlet.core.formats.base import ArchiveReader, Unit
 from rundlet.core.formats.compressed_stream import Packing, decompressed, ends_too_early, is_skippable, vouches
 from rundlet.core.jobs.findings import Issue, Reason, issue
@@ -151,11 +152,9 @@ class ForwardFile(ForwardArchive):
 
     def pieces(self) -> Iterator[ArchiveReader]:
         yield _FileReader(self.info, self._plain, self._mtime_ns, has_checksum=self._stream.vouches)
-        try:
+        with contextlib.suppress(FormatError):  # which was said of the file
             for _ in self._plain.rest():
                 pass
-        except FormatError as error:
-            self.wrong = isinstance(error, Corrupt)
         if self._stream.trailing:
             self.notices.append(issue(NAME, Reason.JUNK_BEHIND, count=self._stream.trailing))
 

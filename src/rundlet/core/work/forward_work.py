@@ -204,9 +204,8 @@ class _ForwardRun:
         self._archive, self._planner, self._workers = archive, planner, workers
         self._job = _PieceJob(job)
         self._kept: list[Run] = []  # pieces with something to be done at last
-        self._landed: dict[
-            int, tuple[Kind, Steps, int]
-        ] = {}  # and their times, by what the archive's file list knows them by
+        # What became of entries, and their times, by what the archive's file list knows them by.
+        self._landed: dict[int, tuple[Kind, Steps, int]] = {}
         self._noted: set[Path] = set()
         self._unmarked = 0
         self._has_root = False
