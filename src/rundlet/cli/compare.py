@@ -12,6 +12,7 @@ from rundlet.cli.archives import given_password, open_given
 from rundlet.cli.reading import add_reading
 from rundlet.cli.render import issue_values, with_progress
 from rundlet.core.model.tree import ArchiveTree
+from rundlet.core.streams.parts import files_of
 from rundlet.core.work.compared_sides import ArchiveSide, FolderSide, Side
 from rundlet.core.work.comparer import State, compare, names_in, outcome_of
 from rundlet.presentation.comparisons import comparison_values, item_line
@@ -41,8 +42,9 @@ def run(options: argparse.Namespace, output: Output) -> int:
         reader = held.enter_context(closing(open_given(options.archive, options, password)[0]))
         here = ArchiveSide(reader)
         if options.other.is_dir():
+            own = files_of(reader.source)
             folder, only = names_in(options.other.absolute(), ArchiveTree(reader.catalog))
-            there: Side = with_progress(lambda job: FolderSide(folder, only, job))
+            there: Side = with_progress(lambda job: FolderSide(folder, only, job, without=own))
         else:
             there = ArchiveSide(held.enter_context(closing(open_given(options.other, options, password)[0])))
         found = with_progress(lambda job: compare(here, there, job, certain=options.certain))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import contextlib
-import errno
 import gc
 import importlib
 import os
@@ -152,16 +151,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return _stopped_by(stopped)
     except BrokenPipeError:
         return _without_output()
-    except OSError as error:
-        if error.errno not in (errno.ENOSPC, errno.EBADF, errno.EIO):
-            raise
-        _say(
-            say(
-                "What is to be said can't be written: {reason}.",
-                reason=(error.strerror or "the system gave no reason").lower(),
-            )
-        )
-        return _without_output()
+    except OSError as error:  # as nothing is known of what it was doing
+        _say(say("The system refused: {reason}.", reason=_reason(error.strerror)))
+        return FAILED
 
 
 _NO_MEMORY = "There is not enough memory for this."
@@ -281,7 +273,7 @@ _SWITCH_SECONDS = 0.00005
 
 
 def _run(verb: str, words: list[str]) -> int:
-    from rundlet.cli.render import Output  # with all that the verbs need
+    from rundlet.cli.render import Output, OutputError  # with all that the verbs need
     from rundlet.core.fs.unfinished import may_be_left
 
     output = Output(json="--json" in words)
@@ -305,6 +297,8 @@ def _run(verb: str, words: list[str]) -> int:
         status = _module(verb).run(options, output)
     except RundletError as error:
         output.line(error)
+    except OutputError as error:
+        return _output_failed(error, FAILED)
     except MemoryError:
         output.failed(_NO_MEMORY, "memory")
         output.line(_NO_MEMORY)
@@ -313,6 +307,20 @@ def _run(verb: str, words: list[str]) -> int:
         output.failed(said, "cancelled")
         output.line(said)
         status = _stopped_by(stopped)
-    output.end(verb, status)
-    sys.stdout.flush()
+    try:
+        output.end(verb, status)
+        output.flush()
+    except OutputError as error:
+        return _output_failed(error, FAILED if output.is_the_work else status)
     return status
+
+
+def _output_failed(error: Exception, status: int) -> int:
+    """Say on standard error that standard output can't be written; the exit status, for which finished work counts."""
+    _say(say("Can't write output: {reason}.", reason=_reason(str(error))))
+    _without_output()
+    return max(status, PROBLEMS)
+
+
+def _reason(said: str | None) -> str:
+    return (said or "the system gave no reason").lower()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -13,7 +14,7 @@ from rundlet.core.text import plain_path, quoted
 
 if TYPE_CHECKING:
     import argparse
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
 
     from numpy.typing import NDArray
 
@@ -31,11 +32,15 @@ def matching(reader: ArchiveReader, patterns: Sequence[str], *, needed: bool = T
     Raises:
         PlanError: when there are none though there must be.
     """
-    wanted = Patterns(map(plain_path, patterns))
+    wanted = Patterns(map(plain_path, patterns), partial(_paths_in, reader))
     rows = [row for row, entry in enumerate(reader.catalog) if wanted.choose(plain_path(entry.path))]
     if not rows and needed:
         raise _no_match(reader.source.name, patterns)
     return rows
+
+
+def _paths_in(reader: ArchiveReader) -> Iterator[str]:
+    return (plain_path(entry.path) for entry in reader.catalog)
 
 
 class Selection:
@@ -47,20 +52,22 @@ class Selection:
 
     def __init__(self, options: argparse.Namespace) -> None:
         self._patterns: Sequence[str] = options.only
-        self._only = Patterns(map(plain_path, options.only))
-        self._excluded = Patterns(map(plain_path, getattr(options, "exclude", None) or ()))
+        self._exclude: Sequence[str] = getattr(options, "exclude", None) or ()
+        self._only = self._excluded = Patterns(())
         self._is_listed = options.files_from is not None
         self._listed = {plain_path(path).rstrip("/") for path in listed_in(options.files_from)}
         self._found: set[str] = set()
         self._any_matched = False
 
     def __bool__(self) -> bool:
-        return bool(self._only or self._excluded or self._is_listed)
+        return bool(self._patterns or self._exclude or self._is_listed)
 
     def rows(self, reader: ArchiveReader) -> NDArray[np.int64] | None:
         """The rows that are chosen; None for all of them."""
         if not self:
             return None
+        self._only = Patterns(map(plain_path, self._patterns), partial(_paths_in, reader))
+        self._excluded = Patterns(map(plain_path, self._exclude), partial(_paths_in, reader))
         rows = [row for row, entry in enumerate(reader.catalog) if self._chooses(plain_path(entry.path))]
         return np.array(rows, np.int64)
 
@@ -85,7 +92,7 @@ class Selection:
         Raises:
             PlanError: when something was named that is not in it.
         """
-        if self._only and not self._any_matched:
+        if self._patterns and not self._any_matched:
             raise _no_match(name, self._patterns)
         missing = sorted(self._listed - self._found)
         if missing:

@@ -17,8 +17,10 @@ from rundlet.core.fs.scan import LeaveOut
 from rundlet.core.model.format_info import FormatInfo, WriteOptions
 from rundlet.core.plans.pack_plan import PackClash, PackPlan, plan_pack, plan_stream
 from rundlet.core.sentences import fill
+from rundlet.core.settings import PACK_FORMAT
 from rundlet.core.text import shown, size
 from rundlet.core.userdata.presets import SavedSettings
+from rundlet.core.userdata.settings_file import Settings
 from rundlet.core.work.packer import pack, pack_to
 from rundlet.core.work.trial import Point, predicted
 from rundlet.presentation.sentences import say
@@ -204,16 +206,16 @@ def _pack_to_output(
 
 
 def format_of(options: argparse.Namespace) -> FormatInfo:
-    """The format that was asked for, or the one that the extension of OUT stands for.
+    """The format that was asked for, else the one that the extension of OUT stands for, or of the settings for standard output.
 
     Raises:
         PlanError: when it stands for none.
     """
     if options.format is not None:
         return by_id(options.format).info
+    if str(options.out) == STDIN:
+        return by_id(Settings.read().get(PACK_FORMAT)).info
     found = by_ending(options.out)
-    if found is None and str(options.out) == STDIN:
-        raise PlanError("Standard output has no extension to tell the format.", hint="Name a --format, such as tar.gz.")
     if found is None:
         known = ", ".join(each.info.ending for each in WRITABLE)
         raise PlanError(

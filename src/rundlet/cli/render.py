@@ -41,28 +41,34 @@ class Output:
 
     Attributes:
         beside: whether what is said goes to standard error, as standard output gets something else.
+        is_the_work: whether what was asked for is what is printed.
     """
 
     def __init__(self, *, json: bool = False, quiet: bool = False, verbose: bool = False) -> None:
         self.json, self._quiet, self._verbose = json, quiet, verbose
-        self.beside = False
+        self.beside = self.is_the_work = False
         self._value: object = None
         self._errors: list[dict[str, Any]] = []
 
     def data(self, text: str) -> None:
         """A line of what was asked for; nothing when programs read it."""
+        self.is_the_work = True
+        self._print(text)
+
+    def _print(self, text: str) -> None:
         if not self.json:
-            print(text.encode("utf-8", "backslashreplace").decode(), file=self._file)
+            with _written():
+                print(text.encode("utf-8", "backslashreplace").decode(), file=self._file)
 
     def say(self, text: str) -> None:
         """A line on what was done, for people."""
         if not self._quiet:
-            self.data(text)
+            self._print(text)
 
     def detail(self, text: str) -> None:
         """A line that is wanted only where much is to be said."""
         if self._verbose:
-            self.data(text)
+            self._print(text)
 
     @property
     def _file(self) -> TextIO:
@@ -90,8 +96,9 @@ class Output:
         """Tell programs all of it, in one object as ``docs/rundlet.schema.json`` describes it."""
         if self.json:
             told = {"schema": SCHEMA, "verb": verb, "status": status, "result": self._value, "errors": self._errors}
-            json.dump(told, self._file, indent=1)
-            print(file=self._file)
+            with _written():
+                json.dump(told, self._file, indent=1)
+                print(file=self._file)
 
     def issues(self, issues: Iterable[Issue]) -> bool:
         """A line for each issue; whether any of them is a problem."""
@@ -103,6 +110,29 @@ class Output:
                 self.line(issue_line(issue))
             problem |= issue.problem
         return problem
+
+    def flush(self) -> None:
+        """Hand over all that was said. Raises :class:`OutputError` where it can't be."""
+        with _written():
+            sys.stdout.flush()
+
+
+class OutputError(Exception):
+    """Standard output can't be written."""
+
+    def __init__(self, why: OSError) -> None:
+        super().__init__(why.strerror or "")
+
+
+@contextmanager
+def _written() -> Iterator[None]:
+    """Tell output that can't be written from all else that the system may refuse; nobody reading is no error."""
+    try:
+        yield
+    except BrokenPipeError:
+        raise
+    except OSError as error:
+        raise OutputError(error) from error
 
 
 def error_value(error: RundletError) -> dict[str, Any]:

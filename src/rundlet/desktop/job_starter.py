@@ -421,7 +421,8 @@ class JobStarter:
             with contextlib.ExitStack() as held:
                 here = ArchiveSide(held.enter_context(_as_it_was(opened, found.seen)))
                 if os.path.isdir(other.path):
-                    found.comparison = compare(here, FolderSide(other.path, other.only, job), job, certain=certain)
+                    folder = FolderSide(other.path, other.only, job, without=[opened.path])
+                    found.comparison = compare(here, folder, job, certain=certain)
                 else:
                     second = held.enter_context(_opened(other.path, password, job))
                     found.comparison = compare(here, ArchiveSide(second), job, certain=certain)
@@ -442,7 +443,7 @@ class JobStarter:
         comparison = found.comparison if found is not None else None
         if found is None or comparison is None or archive is None or self._workspace.place.outer is not None:
             return
-        if not comparison.all_there_is_here or self._too_soon():
+        if not comparison.folder_may_go or self._too_soon():
             return
         self._pressed, self._said = time.monotonic(), self._sentence()
         tops, archive = found.other.tops, replace(archive)

@@ -78,6 +78,7 @@ CLAUSES: dict[Reason, str] = {
     Reason.CHANGED_SINCE_PACKED: "{name:name} was changed since it was packed",
     Reason.NOT_LOOKED_AT: "{name:name} could not be looked at ({cause})",
     Reason.KEPT_BESIDE: "the one before is kept as {name:name} ({cause})",
+    Reason.NOT_TIDIED: "a temporary copy of what was replaced could not be removed ({cause}); Rundlet tries again at its next start",
     # Comparing
     Reason.CHANGED_WHILE_COMPARED: "was changed while it was compared",
     # Saving what is intact
@@ -152,6 +153,7 @@ CLAUSES: dict[Reason, str] = {
     Reason.BEFORE_NOT_BACK: "stays, as what was there before could not be restored ({cause})",
     Reason.STAYS_AS_IT_IS: "stays as it is: {cause}",
     Reason.NOT_REMOVED: "could not be removed ({cause})",
+    Reason.STILL_IN_TRASH: "is restored, and a copy stays in the trash ({cause})",
     Reason.FOLDER_NOT_EMPTY: "stays, as something else is in it",
 }
 

@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 import contextlib
-import os
 from pathlib import Path
 
 from rundlet.core.fs.base_folders import config_folder, state_folder
 from rundlet.core.fs.private_folders import sweep_private_copies
 from rundlet.core.fs.replaced import recover_folder
-from rundlet.core.fs.unfinished import left_over
+from rundlet.core.fs.unfinished import has_leftovers, left_over
 from rundlet.core.streams.private import cache_root
-from rundlet.core.streams.replacing import is_hidden_name
 
 
 def clear_up() -> None:
@@ -29,14 +27,7 @@ def recover_unfinished() -> list[Path]:
         for folder in folders:
             recover_folder(folder)
         found += folders
-        if not any(map(_has_leftovers, folders)):  # else, as they are too young to be told from others, the next time
+        if not any(map(has_leftovers, folders)):  # else, as they are too young to be told from others, the next time
             with contextlib.suppress(OSError):
                 note.unlink()
     return found
-
-
-def _has_leftovers(folder: Path) -> bool:
-    try:
-        return any(map(is_hidden_name, os.listdir(folder)))
-    except OSError:
-        return False

@@ -12,9 +12,9 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rundlet.core.errors import FileProblem
+from rundlet.core.errors import FileProblem, file_problem
 from rundlet.core.fs.safe_names import first_free
-from rundlet.core.fs.trash import trash_from_backup
+from rundlet.core.fs.trash import trash_one
 from rundlet.core.jobs.findings import Reason
 from rundlet.core.streams.renaming import is_there, rename_new
 from rundlet.core.streams.replacing import BackupFolder, identity, is_hidden_name, recover
@@ -28,7 +28,8 @@ def settle_backup(backup: BackupFolder | None, outcome: Outcome, *, keep: bool) 
     """Move what an archive replaced to the trash, from where it comes back to its old place, or remove it.
 
     Where the disk has no trash, it stays in the folder: one file under a numbered name, the parts of an archive in a folder
-    of their own, so that they can't be taken for parts of the new one.
+    of their own, so that they can't be taken for parts of the new one. The new files are in place by now, so nothing is raised:
+    what can't be tidied is an issue in the outcome.
 
     Args:
         keep: whether it is to be kept at all.
@@ -39,16 +40,33 @@ def settle_backup(backup: BackupFolder | None, outcome: Outcome, *, keep: bool) 
 
 def _settled(backup: BackupFolder, outcome: Outcome, *, keep: bool) -> list[str]:
     places: list[str] = []
-    for file in backup.files if keep else ():
-        place = backup.place(file)
-        try:
-            outcome.bins[str(place)] = trash_from_backup(file)
-        except FileProblem as error:
-            _keep_beside(backup, outcome, error)
-            return places
-        places.append(str(place))
-    backup.discard()
+    try:
+        for file in backup.files if keep else ():
+            place = backup.place(file)
+            try:
+                outcome.bins[str(place)] = trash_one(file, place=place)
+            except FileProblem as error:
+                _keep_beside(backup, outcome, error)
+                return places
+            places.append(str(place))
+    except OSError as error:
+        _not_tidied(backup, outcome, error)
+        return places
+    _discard(backup, outcome)
     return places
+
+
+def _discard(backup: BackupFolder, outcome: Outcome) -> None:
+    try:
+        backup.discard()
+    except OSError as error:
+        _not_tidied(backup, outcome, error)
+
+
+def _not_tidied(backup: BackupFolder, outcome: Outcome, error: OSError) -> None:
+    """Note that what was replaced could not be removed; the next start tries again."""
+    backup.close()
+    outcome.add_error(backup.place(backup.path).name, file_problem(error, "remove", backup.path), Reason.NOT_TIDIED)
 
 
 class Replaced:
@@ -121,7 +139,7 @@ def _keep_beside(backup: BackupFolder, outcome: Outcome, why: FileProblem) -> No
         if len(left) == 1:
             name = first_free(place.name, lambda name: os.path.lexists(folder / name))
             rename_new(left[0], folder / name)
-            backup.discard()
+            _discard(backup, outcome)
         else:
             name = first_free(f"{place.stem} (before)", lambda name: os.path.lexists(folder / name))
             backup.give_up(name)

@@ -6,6 +6,7 @@ import contextlib
 import errno
 import os
 import shutil
+import stat
 from collections.abc import Iterator, Sequence
 from datetime import datetime
 from pathlib import Path
@@ -14,15 +15,19 @@ from urllib.parse import quote, unquote
 
 from rundlet.core.errors import Cancelled, FileProblem, file_problem, refused
 from rundlet.core.fs.base_folders import data_home
+from rundlet.core.fs.disk_space import existing_parent
 from rundlet.core.fs.safe_names import first_free
 from rundlet.core.jobs.findings import Reason
 from rundlet.core.sentences import Sentence
 from rundlet.core.streams.renaming import rename_new
 from rundlet.core.streams.replacing import hidden_name
+from rundlet.core.streams.sinks import put_file
 
 if TYPE_CHECKING:
     from rundlet.core.jobs.job import Job
     from rundlet.core.jobs.outcomes import Outcome
+
+_TRIES = 100  # to find a free name while others take names too
 
 
 def to_trash(paths: Sequence[Path], outcome: Outcome, job: Job) -> None:
@@ -48,105 +53,90 @@ def to_trash(paths: Sequence[Path], outcome: Outcome, job: Job) -> None:
                 job.advance(entries=1)
 
 
-def trash_one(path: Path) -> str:
+def trash_one(path: Path, *, place: Path | None = None) -> str:
     """Move one thing to the trash.
 
+    The info file is there, whole, before the thing moves, so that a job that is killed in between leaves no thing without one
+    (section "Contents of a trash directory").
+
+    Args:
+        path: the thing; links are not followed.
+        place: where the trash shall say that it came from; by default ``path``.
+
     Returns:
-        The path of the info file that the trash keeps of it, which tells it from everything else that ever lay there; "" where
-        that can't be found.
+        The path of the info file, which tells it from everything else that ever lay in the trash.
 
     Raises:
-        FileProblem: when it can't be moved; it stays where it is then.
+        FileProblem: when it can't be moved or its disk has no trash; it stays where it is then.
     """
     try:
-        number = os.lstat(path).st_ino
-        if os.path.islink(path) and not os.path.exists(path):
-            return _trash_link(path)
-        send_to_trash(path)
+        device = os.lstat(path).st_dev
+        for can, top in _cans(path):
+            if top is None and os.stat(existing_parent(can)).st_dev != device:
+                continue
+            if _is_made(can, top) and (info := _moved_into(can, top, path, place or path)):
+                return info
     except OSError as error:
         raise file_problem(error, "move to the trash", path) from error
-    return next(_infos_of(path, number), "")
+    raise refused("move to the trash", path, Sentence("its disk has no trash"), errno.EACCES)
 
 
-def send_to_trash(path: Path) -> None:
-    """Move one thing to the desktop's trash.
+def _is_made(can: Path, top: Path | None) -> bool:
+    """Whether a trash can is there, after it was made where it was not. The shared one of a disk's owner is never made.
 
     Raises:
-        FileProblem: when its disk has none.
-        OSError: when the system refuses.
+        OSError: when the one of the home folder can't be made.
     """
-    from send2trash import TrashPermissionError, send2trash  # the window stands before anything goes to the trash
-
+    if top is not None and can.parent != top:
+        try:
+            status = os.lstat(can.parent)
+        except OSError:
+            return False
+        if not (stat.S_ISDIR(status.st_mode) and status.st_mode & stat.S_ISVTX):  # else others could put links there
+            return False
     try:
-        send2trash(str(path))
-    except TrashPermissionError as error:
-        raise _no_trash(path) from error
-
-
-def _no_trash(path: Path) -> FileProblem:
-    return refused("move to the trash", path, Sentence("its disk has no trash"), errno.EACCES)
-
-
-def _trash_link(path: Path) -> str:
-    """Move a link that leads nowhere to the trash, which the library takes for something that is not there."""
-    for can, top in _cans(path):
-        try:
-            if top is None:
-                (can / "files").mkdir(parents=True, exist_ok=True, mode=0o700)
-                (can / "info").mkdir(parents=True, exist_ok=True, mode=0o700)
-            if os.lstat(can / "files").st_dev != os.lstat(path).st_dev:
-                continue
-        except OSError:
-            continue
-        name = first_free(path.name, lambda name, can=can: os.path.lexists(can / "info" / f"{name}.trashinfo"))  # type: ignore[misc]
-        info = can / "info" / f"{name}.trashinfo"
-        when = datetime.now().astimezone().strftime("%Y-%m-%dT%H:%M:%S")
-        with info.open("x", encoding="ascii") as out:
-            out.write(f"[Trash Info]\nPath={quote(os.fsencode(path))}\nDeletionDate={when}\n")
-        try:
-            rename_new(path, can / "files" / name)
-        except OSError:
-            info.unlink()
+        (can / "info").mkdir(parents=True, exist_ok=True, mode=0o700)
+        (can / "files").mkdir(exist_ok=True, mode=0o700)
+    except OSError:
+        if top is None:
             raise
-        return str(info)
-    raise _no_trash(path)
+        return False
+    return not can.is_symlink() or top is None
 
 
-def _infos_of(path: Path, number: int) -> Iterator[str]:
-    """The info file of what was just moved to the trash, told by its file number."""
-    for can, _ in _cans(path):
-        files, info = can / "files", can / "info"
-        try:
-            if os.lstat(files / path.name).st_ino == number:
-                yield str(info / f"{path.name}.trashinfo")
-        except OSError:
-            pass
-        try:
-            with os.scandir(files) as entries:
-                yield from (str(info / f"{entry.name}.trashinfo") for entry in entries if entry.inode() == number)
-        except OSError:
-            continue
+def _moved_into(can: Path, top: Path | None, path: Path, place: Path) -> str:
+    """Move a thing into a trash can; the path of its info file, or "" where the can is on another disk."""
+    shown = place.relative_to(top) if top is not None and place.is_relative_to(top) else place
+    when = datetime.now().astimezone().strftime("%Y-%m-%dT%H:%M:%S")
+    words = f"[Trash Info]\nPath={quote(os.fsencode(shown))}\nDeletionDate={when}\n".encode("ascii")
+    folder = os.open(can / "info", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+    try:
+        for _ in range(_TRIES):
+            name = first_free(
+                place.name, lambda name: os.path.lexists(can / "files" / name) or os.path.lexists(_info(can, name))
+            )
+            info = _info(can, name)
+            try:
+                put_file(folder, info.name, words, mode=0o600, times=None)
+            except FileExistsError:
+                continue
+            try:
+                rename_new(path, can / "files" / name)
+            except OSError as error:
+                info.unlink()
+                if error.errno == errno.EXDEV:
+                    return ""
+                if error.errno != errno.EEXIST:
+                    raise
+            else:
+                return str(info)
+    finally:
+        os.close(folder)
+    raise OSError(errno.EEXIST, os.strerror(errno.EEXIST))
 
 
-def trash_from_backup(backup: Path) -> str:
-    """Move a file to the trash that was set aside in a folder of its own: it can come back to where that folder is.
-
-    Returns:
-        As :func:`trash_one`.
-
-    Raises:
-        FileProblem: when it can't be moved; it stays where it is then.
-    """
-    found = trash_one(backup)
-    if found:
-        info = Path(found)
-        lines = info.read_text("utf-8", "surrogateescape").splitlines()
-        for at, line in enumerate(lines):
-            if line.startswith("Path="):
-                folder, name = os.path.split(line.removeprefix("Path="))
-                lines[at] = "Path=" + os.path.join(os.path.dirname(folder), name)  # noqa: PTH118, PTH120 - it is quoted text
-        info.write_text("\n".join(lines) + "\n", "utf-8", "surrogateescape")
-    return found
+def _info(can: Path, name: str) -> Path:
+    return can / "info" / f"{name}.trashinfo"
 
 
 def from_trash(path: Path, info: str = "") -> None:

@@ -108,6 +108,7 @@ class Reason(StrEnum):
     CHANGED_SINCE_PACKED = "changed-since-packed"
     NOT_LOOKED_AT = "not-looked-at"
     KEPT_BESIDE = "kept-beside"
+    NOT_TIDIED = "not-tidied"
 
     # Comparing.
     CHANGED_WHILE_COMPARED = "changed-while-compared"
@@ -186,6 +187,7 @@ class Reason(StrEnum):
     BEFORE_NOT_BACK = "before-not-back"
     STAYS_AS_IT_IS = "stays-as-it-is"
     NOT_REMOVED = "not-removed"
+    STILL_IN_TRASH = "still-in-trash"
     FOLDER_NOT_EMPTY = "folder-not-empty"
 
     @property
@@ -207,7 +209,6 @@ _NOTES = LOSSES | {
     Reason.NAME_IN_ARCHIVE,
     Reason.ALREADY_IN_ARCHIVE,
     Reason.CHANGED_WHILE_READ,
-    Reason.KEPT_BESIDE,
     Reason.SIGNATURE_BREAKS,
     Reason.MUST_BE_FIRST,
     Reason.LOST_MARKS,

@@ -15,6 +15,7 @@ from rundlet.core.jobs.job import Job
 from rundlet.core.model.entry import NO_TIME, Kind
 from rundlet.core.plans.change_plan import Changes, folders_above
 from rundlet.core.plans.changeable import is_same
+from rundlet.core.streams.parts import files_of
 from rundlet.core.text import plain_path
 
 if TYPE_CHECKING:
@@ -57,7 +58,8 @@ def differences(
 ) -> Differences:
     """Compare a folder with what an archive holds of it. Nothing is written.
 
-    A file is the same when its size is and its time is, as far as archives keep it; else when its CRC-32 is.
+    The archive itself, where it lies in the folder, is none of its items. A file is the same when its size is and its time is, as far
+    as archives keep it; else when its CRC-32 is.
 
     Args:
         into: the folder in the archive that it stands for; None for the folder's own name, or the archive's top where it
@@ -73,15 +75,17 @@ def differences(
     if not folder.is_dir():
         raise PlanError("There is no folder {folder:name}.", folder=str(folder))
     there = {plain_path(reader.catalog.path(row)): row for row in range(len(reader.catalog))}
-    own = as_text(folder.resolve().name)
+    folder = folder.resolve()  # a walk would take a link for one item
+    own = as_text(folder.name)
     if into is None:
         into = own if any(path == own or path.startswith(f"{own}/") for path in there) else ""
     top = plain_path(into)
-    walked = walk(folder, top or own, exclude=exclude, leave_out=leave_out, tick=job.checkpoint)
-    everything = walk(folder, top or own, tick=job.checkpoint) if delete_gone else walked
+    skip = [str(file.resolve()) for file in files_of(reader.source)]
+    walked = walk(folder, top or own, exclude=exclude, leave_out=leave_out, skip=skip, tick=job.checkpoint)
+    everything = walk(folder, top or own, skip=skip, tick=job.checkpoint) if delete_gone else walked
     cut = 0 if top else len(own) + 1
     folders = {above for path in there for above in folders_above(path)}
-    issues = list(walked.issues)
+    issues = [found for found in walked.issues if found.reason is not Reason.IS_THE_ARCHIVE]
     new: list[str] = []
     newer: list[str] = []
     items: list[PackItem] = []

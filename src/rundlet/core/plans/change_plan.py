@@ -17,7 +17,7 @@ from rundlet.core.formats.edits import Edits
 from rundlet.core.fs.disk_space import free_bytes
 from rundlet.core.fs.safe_names import as_text, first_free
 from rundlet.core.fs.scan import LeaveOut, not_text, walk
-from rundlet.core.jobs.findings import Issue, Reason, issue
+from rundlet.core.jobs.findings import Issue, Reason, issue, said_of
 from rundlet.core.jobs.job import Job
 from rundlet.core.limits import MAX_PATH
 from rundlet.core.model.entry import Kind
@@ -243,6 +243,11 @@ def plan_change(
         edits = Edits(frozenset(names.removed), names.renamed, dict(changes.times), dict(changes.modes))
         if not (edits or names.added) and any(found.reason is Reason.ALREADY_IN_ARCHIVE for found in names.issues):
             raise PlanError("{archive:name} already holds all of it.", archive=archive.name)
+        first = next(filter(said_of, issues), None)
+        if not (edits or names.added) and first is not None:
+            raise PlanError(
+                "Nothing would be added. {item:name}: {cause:clause}.", item=first.item, cause=said_of(first)
+            )
         if not (edits or names.added):
             raise PlanError("Nothing in {archive:name} would change.", archive=archive.name)
         added, lost = kept_by(names.added, info, options)
@@ -304,10 +309,14 @@ class _Names:
 
     def rename(self, renamed: Mapping[int, str]) -> None:
         """Give rows new paths, all of which must be free."""
+        renamed = {row: path for row, path in renamed.items() if row not in self.removed}
+        staying = {
+            row for row, path in renamed.items() if plain_path(self._reader.catalog.path(row)) == plain_path(path)
+        }
+        for row in staying:
+            self._note(plain_path(renamed[row]), row, is_folder=self._is_folder(row))
         for row, path in renamed.items():
-            if row in self.removed or plain_path(self._reader.catalog.path(row)) == plain_path(path):
-                if row not in self.removed:
-                    self._there[plain_path(path)] = row
+            if row in staying:
                 continue
             self._take(path, row, is_folder=self._is_folder(row))
             self.renamed[row] = plain_path(path)

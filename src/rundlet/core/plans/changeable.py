@@ -6,13 +6,13 @@ import zlib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rundlet.core.errors import PlanError
+from rundlet.core.errors import OutOfDate, PlanError
 from rundlet.core.formats.detect import WRITABLE, open_archive
 from rundlet.core.formats.item_reading import READ_ERRORS, open_item
 from rundlet.core.limits import CHUNK
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.model.opening import Opening
-from rundlet.core.streams.parts import files_of
+from rundlet.core.streams.parts import files_of, is_outdated
 
 if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
@@ -46,8 +46,11 @@ def see_that_it_can_be_changed(path: Path, reader: ArchiveReader, password: str)
 
     Raises:
         PlanError: when it can't be; the message says why.
+        OutOfDate: when it was changed since it was opened.
     """
     name = path.name
+    if is_outdated(reader.source):
+        raise OutOfDate("Another job has changed {archive:name} meanwhile.", archive=name)
     if files_of(reader.source) != [path] or reader.source.size != path.stat().st_size:
         raise PlanError(
             "{archive:name} comes in parts or behind a program, so it can't be changed.",

@@ -340,6 +340,15 @@ def files_of(source: ByteSource) -> list[Path]:
     return [*paths, sums] if sums is not None and os.path.isfile(sums) else paths
 
 
+def is_outdated(source: ByteSource) -> bool:
+    """Whether a file that a source reads was changed or replaced since it was opened."""
+    if isinstance(source, SliceSource):
+        return is_outdated(source.inner)
+    if isinstance(source, JoinedSource):
+        return any(part.source is not None and part.source.is_outdated for part in source.parts)
+    return isinstance(source, FileSource) and source.is_outdated
+
+
 def parts_that_came(source: ByteSource, folder: Path) -> bool:
     """Whether a part that was missing when an archive was opened lies in its folder by now."""
     if isinstance(source, SliceSource):

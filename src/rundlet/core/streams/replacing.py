@@ -321,7 +321,7 @@ def _recover(folder: int, where: Path, names: Sequence[str]) -> None:
         with locked(folder, where):  # whoever wrote one holds this, as long as it lives
             for name in lists:
                 plan = _read_list(folder, name)
-                if plan is not None and _undo(folder, plan):
+                if plan is not None and (not plan or _undo(folder, plan)):
                     os.unlink(name, dir_fd=folder)
             os.fsync(folder)
     for name in names:
@@ -330,6 +330,7 @@ def _recover(folder: int, where: Path, names: Sequence[str]) -> None:
 
 
 def _read_list(folder: int, name: str) -> dict[str, object] | None:
+    """What a list says; {} where it was never written to its end, so that no name has changed; None where it can't be told."""
     try:
         fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC, dir_fd=folder)
     except OSError:
@@ -337,7 +338,10 @@ def _read_list(folder: int, name: str) -> dict[str, object] | None:
     try:
         if os.fstat(fd).st_uid not in (os.getuid(), 0):
             return None  # what others put there is no order to us
-        plan = json.loads(os.pread(fd, _LARGEST_LIST, 0).decode("utf-8", "surrogateescape"))
+        data = os.pread(fd, _LARGEST_LIST, 0)
+        if not data.endswith(b"}"):
+            return {}
+        plan = json.loads(data.decode("utf-8", "surrogateescape"))
         names = [*plan["old"], *(row[0] for row in plan["new"])]
         hidden = [plan["aside"] or hidden_name(), *(row[1] for row in plan["new"])]
         if all("/" not in n and n not in (".", "..") for n in names) and all(map(is_hidden_name, hidden)):

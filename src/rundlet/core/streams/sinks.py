@@ -406,9 +406,16 @@ def commit_files(
             _keep_owner(file.fd, folder, first)
         os.fsync(file.fd)
     if len(files) == 1 and not old:
-        (file,) = files.values()
+        ((name, file),) = files.items()
+        number = file.number
         file.commit()
-        os.fsync(folder)
+        try:
+            os.fsync(folder)
+        except OSError:
+            now = identity(name, folder)
+            if now is not None and now[1] == number:
+                os.unlink(name, dir_fd=folder)
+            raise
         return None
     new = {name: (file.take_hidden_name(), file.number) for name, file in files.items()}
     os.fsync(folder)

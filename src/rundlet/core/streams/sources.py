@@ -75,6 +75,7 @@ class FileSource:
                 )
             raise FileProblem(said, errno=0, cause=cause, path=path.name)
         self._held: Held | None = held
+        self._opened = _fingerprint(status)
         self.size = os.lseek(held.fd, 0, os.SEEK_END)
 
     def hold(self) -> Held:
@@ -112,6 +113,11 @@ class FileSource:
             return _fingerprint(os.stat(self.path))
         except OSError:
             return ()
+
+    @property
+    def is_outdated(self) -> bool:
+        """Whether the path has another file by now, or the file was changed since it was opened."""
+        return self.fingerprint() != self._opened
 
     def close(self) -> None:
         self._held = None

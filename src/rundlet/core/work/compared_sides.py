@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -120,14 +120,24 @@ class ArchiveSide(Side):
         return found
 
 
+def _file_number(path: Path) -> tuple[int, int] | None:
+    try:
+        status = os.stat(path)
+    except OSError:
+        return None
+    return status.st_dev, status.st_ino
+
+
 class FolderSide(Side):
     """What a folder on the disk holds. Links are not followed.
 
     Args:
         folder: where it begins.
         only: names in it that are looked at; empty for all.
+        without: files that are no items of it, wherever they lie in it, such as the archive that it is compared with.
 
     Attributes:
+        holds_left_out: whether such a file lies in it.
         stamps: what the files were whose content was read.
         links: where the links led that were looked at.
 
@@ -135,8 +145,10 @@ class FolderSide(Side):
         PlanError: when there is no such folder.
     """
 
-    def __init__(self, folder: Path, only: Collection[str], job: Job) -> None:
+    def __init__(self, folder: Path, only: Collection[str], job: Job, *, without: Iterable[Path] = ()) -> None:
         super().__init__()
+        self._without = set(filter(None, map(_file_number, without)))
+        self.holds_left_out = False
         if not folder.is_dir():
             raise PlanError("There is no folder {folder:name}.", folder=str(folder))
         self.name = folder.name
@@ -174,6 +186,9 @@ class FolderSide(Side):
                         except OSError as error:
                             said = file_problem(error, "look at", os.fsdecode(path))
                             self.issues.append(issue_of(os.fsdecode(path), said))
+                            continue
+                        if self._without and (status.st_dev, status.st_ino) in self._without:
+                            self.holds_left_out = True
                             continue
                         add(path)
                         mode(status.st_mode)

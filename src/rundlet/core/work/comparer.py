@@ -176,6 +176,12 @@ class Comparison:
         bad = (self.state == State.DIFFERS) | (self.state == State.ONLY_THERE) | (self.state == State.MOVED)
         return self.certain and not bad.any() and not self.issues and bool((self.there_row >= 0).any())
 
+    @property
+    def folder_may_go(self) -> bool:
+        """Whether the folder there can go to the trash, as all of it was seen to be here. One that holds the archive can't."""
+        side = self.there
+        return self.all_there_is_here and isinstance(side, FolderSide) and not side.holds_left_out
+
     def proof(self) -> Proof:
         """What of a folder there was seen to be here, as :meth:`~rundlet.core.work.verify.Proof.lacks` needs it."""
         proof = Proof()

@@ -72,15 +72,9 @@ def unpack(plan: UnpackPlan, reader: ArchiveReader, job: Job | None = None, *, w
     outcome.same, outcome.skipped = plan.counts[Action.SAME], plan.counts[Action.SKIP]
     outcome.renamed, outcome.left_out = plan.counts[Action.NUMBER], plan.counts[Action.REFUSE]
     run = Run(plan, reader, job, made, outcome)
-    try:
-        if any(step.action.writes for step in plan.steps):
-            tidy(plan)
-            make_root(plan.root, made)
-            with noted(changed_folders(plan)):
-                _do(run, workers or cores())
-    except BaseException:
-        made.take_back()
-        raise
+    if any(step.action.writes for step in plan.steps):
+        with noted(changed_folders(plan)):
+            _do(run, workers or cores())
     failed = {reader.catalog.path(row) for row in run.failed}
     # What was said beforehand of something that then did not come out at all does not hold any more.
     outcome.issues = [i for n, i in enumerate(outcome.issues) if n >= len(plan.issues) or i.item not in failed]
@@ -105,8 +99,13 @@ def lacks_space(plan: UnpackPlan) -> NoSpace | None:
 
 
 def _do(run: Run, workers: int) -> None:
-    """Write everything; what is replaced comes back when that does not come to its end, and goes to the trash when it does."""
+    """Write everything; what is replaced comes back when that does not come to its end, and goes to the trash when it does.
+
+    From then on nothing is withdrawn any more.
+    """
     try:
+        tidy(run.plan)
+        make_root(run.plan.root, run.made)
         _run(run, workers)
         run.job.checkpoint()
     except BaseException:

@@ -43,7 +43,7 @@ from rundlet.core.plans.pack_plan import PackClash, free_name, settled
 from rundlet.core.sentences import fill
 from rundlet.core.streams.exact import next_there, read_there
 from rundlet.core.streams.private import cache_root, private_folder
-from rundlet.core.streams.sinks import ArchiveSink
+from rundlet.core.streams.sinks import ArchiveSink, open_folder, put_file
 from rundlet.core.text import plain_path
 from rundlet.core.work.checker import Verdict, check, rows_to_check
 from rundlet.core.work.verify import WrittenSource
@@ -146,8 +146,9 @@ def salvage(
     if report is not None:
         try:
             outcome.created.append(str(_written_report(target, info, report(outcome, condition))))
-        except OSError as error:  # what was saved is there all the same
-            outcome.issues.append(issue_of(target.name, file_problem(error, "write", target)))
+        except (OSError, FileProblem) as error:  # what was saved is there all the same
+            problem = error if isinstance(error, FileProblem) else file_problem(error, "write", target)
+            outcome.issues.append(issue_of(target.name, problem))
     return outcome
 
 
@@ -169,8 +170,11 @@ def _worth_trying(condition: Condition) -> list[int]:
 def _written_report(target: Path, info: FormatInfo, text: str) -> Path:
     stem = target.name.removesuffix(info.ending)
     path = free_name(target.with_name(fill("{stem} report.txt", {"stem": stem})))
-    with path.open("x", encoding="utf-8", errors="surrogateescape") as file:
-        file.write(text)
+    folder = open_folder(path.parent)
+    try:
+        put_file(folder, path.name, text.encode("utf-8", "surrogateescape"), mode=0, times=None)
+    finally:
+        os.close(folder)
     return path
 
 

@@ -187,16 +187,25 @@ def _put_back(record: Record, puts: Sequence[Put], job: Job, outcome: Undone) ->
             outcome.issues += swapped.issues
             outcome.created += map(str, places)
             for content, _, info in borrowed:
-                content.unlink(missing_ok=True)
-                info.unlink(missing_ok=True)
+                _remove_from_trash(content, info, outcome)
             job.advance(entries=len(puts))
     except (RundletError, OSError) as error:
         failure = file_problem(error, "undo", record.outcome.target) if isinstance(error, OSError) else error
         outcome.add_error(str(record.outcome.target), failure, Reason.STAYS_AS_IT_IS)
     finally:
         for _, beside, _ in borrowed:
-            beside.unlink(missing_ok=True)
+            with contextlib.suppress(OSError):  # the next start removes it then
+                beside.unlink(missing_ok=True)
         os.close(folder)
+
+
+def _remove_from_trash(content: Path, info: Path, outcome: Undone) -> None:
+    """Remove what has come back to its place from the trash; that it could not be is no fault of undoing."""
+    try:
+        content.unlink(missing_ok=True)
+        info.unlink(missing_ok=True)
+    except OSError as error:
+        outcome.add_error(str(content), file_problem(error, "remove", content), Reason.STILL_IN_TRASH)
 
 
 def _borrow(content: Path, beside: Path) -> None:

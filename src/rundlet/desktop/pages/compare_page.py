@@ -293,7 +293,7 @@ class CompareTarget(TargetPage):
         self.unpack.setText(say("Unpack {count:item that is|items that are} missing there …", count=lost))
         self.unpack.setVisible(is_folder and lost > 0)
         is_nested = self._workspace.place.outer is not None  # its copy vouches for nothing
-        self.trash.setVisible(is_folder and comparison.all_there_is_here and not is_nested)
+        self.trash.setVisible(is_folder and comparison.folder_may_go and not is_nested)
 
     def _newer(self, comparison: Comparison) -> list[int]:
         """What the archive lacks, and files that are newer there or of which nobody knows which is."""
