@@ -5,8 +5,11 @@ from __future__ import annotations
 import itertools
 import struct
 import subprocess
+import sys
 import zlib
 from collections.abc import Iterator
+from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +21,7 @@ from rundlet.core.formats.sevenz import writer as seven_writer
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.opening import Opening
 from rundlet.core.model.tree import ArchiveTree
+from rundlet.core.plans import unpack_planner
 from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.text import LONGEST_MESSAGE
@@ -226,3 +230,34 @@ def test_very_deep_folders(tmp_path: Path) -> None:
     subprocess.run(
         ["rm", "-r", tmp_path / "out"], check=True
     )  # the language's own way of removing folders gives up on these
+
+
+@pytest.mark.parametrize("folded", [False, True])
+def test_planning_takes_as_long_as_a_tree_is_deep(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, folded: bool
+) -> None:
+    """Counted in calls: twice the depth takes about twice as many."""
+    if folded:
+        rules = unpack_planner.disk_rules(tmp_path)
+        monkeypatch.setattr(unpack_planner, "disk_rules", lambda _: replace(rules, folds_case=True))
+
+    def calls(depth: int) -> int:
+        archive = tmp_path / f"{depth}.zip"
+        folders = ["/".join(["d"] * count) for count in range(1, depth + 1)]
+        archive.write_bytes(raw_zip([Raw(f"{folder}/f.txt".encode()) for folder in folders]))
+        count = 0
+
+        def note(frame: object, event: str, argument: object) -> None:
+            nonlocal count
+            count += 1
+
+        with closing(open_archive(archive)) as reader:
+            sys.setprofile(note)
+            try:
+                plan = plan_unpack(reader, into=tmp_path / "out")
+            finally:
+                sys.setprofile(None)
+        assert len(plan.steps) == depth and not plan.issues
+        return count
+
+    assert calls(800) < 2.5 * calls(400)

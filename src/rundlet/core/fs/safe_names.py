@@ -25,11 +25,12 @@ from typing import NamedTuple
 
 from rundlet.core.jobs.findings import Finding, Reason
 from rundlet.core.limits import MAX_COMPONENT, MAX_LINK_TARGET, MAX_PATH
-from rundlet.core.streams.replacing import is_hidden_name
+from rundlet.core.streams.replacing import HIDDEN, is_hidden_name
 
 _CONTROL = re.compile(r"[\x00-\x1f\x7f]")
 _DRIVE = re.compile(r"[A-Za-z]:([/\\]|$)")
 _LONGEST_ENDING = 20
+_SURELY_FITS = MAX_COMPONENT // 4  # characters, of which each takes four bytes at most
 
 
 class SafeName(NamedTuple):
@@ -68,9 +69,13 @@ def _careful_name(path: str) -> SafeName:
     if _CONTROL.search(path):
         steps = [_CONTROL.sub("_", step) for step in steps]
         notes.append(Finding(Reason.CONTROL_CHARACTERS))
-    if any(map(is_hidden_name, steps)):  # an order to us when it lies in a folder; no archive gives such
+    if HIDDEN in path and any(
+        map(is_hidden_name, steps)
+    ):  # an order to us when it lies in a folder; no archive gives such
         steps = [f"_{step}" if is_hidden_name(step) else step for step in steps]
         notes.append(Finding(Reason.RESERVED_NAME))
+    if max(map(len, steps)) <= _SURELY_FITS and len(_bytes(path)) < MAX_PATH:
+        return SafeName(tuple(steps), notes=tuple(notes))
     fitting = [_fit(*split_ending(step)) for step in steps]
     if fitting != steps:
         notes.append(Finding.of(Reason.NAME_SHORTENED, most=MAX_COMPONENT))

@@ -274,6 +274,8 @@ class _Place:
         self._there: dict[Steps, dict[str, os.stat_result]] = {}
         self._planned: dict[Steps, Kind] = {}
         self._moved: dict[Steps, Steps] = {}  # folders that got another name, as a file of the archive has theirs
+        self._placed: dict[Steps, Steps] = {}  # where folders are that lie in such
+        self._clear: set[Steps] = set()  # folders in whose way nothing stands, nor in that of one above
         self._numbered: dict[
             Steps, int
         ] = {}  # how often a name was numbered, as a hostile archive may hold one 100,000 times
@@ -288,7 +290,7 @@ class _Place:
         let_go(self._planned)
 
     def _key(self, steps: Steps) -> Steps:
-        return tuple(step.casefold() for step in steps) if self.disk.folds_case else steps
+        return tuple("/".join(steps).casefold().split("/")) if self.disk.folds_case and steps else steps
 
     def settle_free(self, row: int, size: int, path: str) -> Step | None:
         """The step of a file with an ordinary name that is free, in a folder that is planned: nearly every one.
@@ -355,14 +357,23 @@ class _Place:
         """A folder under the name that it gets where files of the archive have its own or that of one above it."""
         if self._planned.get(self._key(folder)) == Kind.DIR:
             return folder
-        result: Steps = ()
-        for step in folder:
+        known, result = 0, ()
+        for length in range(
+            len(folder), 0, -1
+        ):  # from the deepest one that is known, so that deep trees take no longer
+            key = self._key(folder[:length])
+            if key in self._placed or key in self._clear:
+                known, result = length, self._placed.get(key, folder[:length])
+                break
+        for step in folder[known:]:
             asked = (*result, step)
             key = self._key(asked)
             if key not in self._moved and self._planned.get(key) in (Kind.FILE, Kind.HARD):
                 self._moved[key] = self._free(asked)
                 self._planned[self._key(self._moved[key])] = Kind.DIR
             result = self._moved.get(key, asked)
+        if result != folder:
+            self._placed[self._key(folder)] = result
         return result
 
     def _is_same(self, target: Steps, before: os.stat_result, size: int, crc: int) -> bool:
@@ -388,9 +399,10 @@ class _Place:
 
     def _blocked(self, folder: Steps) -> Finding | None:
         """Why this can't be a folder, or None; planned as one otherwise."""
-        if self._planned.get(self._key(folder)) == Kind.DIR:
+        if self._key(folder) in self._clear:
             return None
-        for length in range(1, len(folder) + 1):
+        known = next((n for n in range(len(folder) - 1, 0, -1) if self._key(folder[:n]) in self._clear), 0)
+        for length in range(known + 1, len(folder) + 1):
             part = folder[:length]
             planned = self._planned.get(self._key(part))
             if planned == Kind.DIR:
@@ -400,14 +412,11 @@ class _Place:
                 is_link = planned == Kind.LINK or (status is not None and stat.S_ISLNK(status.st_mode))
                 reason = Reason.LINK_FOR_FOLDER if is_link else Reason.FILE_FOR_FOLDER
                 return Finding.of(reason, name="/".join(part))
-        self._plan_folders(folder)
+        for length in range(known + 1, len(folder) + 1):
+            key = self._key(folder[:length])
+            self._planned[key] = Kind.DIR
+            self._clear.add(key)
         return None
-
-    def _plan_folders(self, folder: Steps) -> None:
-        for length in range(len(folder), 0, -1):
-            if self._planned.get(self._key(folder[:length])) == Kind.DIR:
-                break
-            self._planned[self._key(folder[:length])] = Kind.DIR
 
     def _existing(self, target: Steps) -> os.stat_result | None:
         """What is on the disk at this place, links not followed."""

@@ -23,7 +23,8 @@ from rundlet.core.errors import FileProblem, OutOfDate, refused
 from rundlet.core.sentences import Sentence
 from rundlet.core.streams.renaming import is_there, rename_new
 
-_OURS = ".rundlet-"
+HIDDEN = ".rundlet-"
+"""How all such names begin."""
 _LEFTOVER = re.compile(r"\.rundlet-[0-9a-f]{16}(?P<kind>\.tmp|\.swap)?")
 _PATIENCE = 20.0  # seconds that another process may take for its names to change
 _NAP = 0.02
@@ -37,12 +38,12 @@ Identity = tuple[int, int, int, int]
 
 def hidden_name(kind: str = "") -> str:
     """A name for something of ours that is there for a moment only; ``.tmp``, ``.swap``, or nothing for a folder."""
-    return f"{_OURS}{os.urandom(8).hex()}{kind}"
+    return f"{HIDDEN}{os.urandom(8).hex()}{kind}"
 
 
 def is_hidden_name(name: str) -> bool:
     """Whether a file or folder is there for a moment only, or was left over by a job that was killed."""
-    return name.startswith(_OURS) and _LEFTOVER.fullmatch(name) is not None
+    return name.startswith(HIDDEN) and _LEFTOVER.fullmatch(name) is not None
 
 
 def is_list_of_names(name: str) -> bool:
