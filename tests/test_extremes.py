@@ -18,10 +18,10 @@ import pytest
 from rundlet.core.errors import Corrupt, LimitExceeded, RundletError
 from rundlet.core.formats.detect import open_archive, open_source
 from rundlet.core.formats.sevenz import writer as seven_writer
+from rundlet.core.fs.disk_space import disk_rules
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.opening import Opening
 from rundlet.core.model.tree import ArchiveTree
-from rundlet.core.plans import unpack_planner
 from rundlet.core.plans.unpack_planner import plan_unpack
 from rundlet.core.streams.sources import MemorySource
 from rundlet.core.text import LONGEST_MESSAGE
@@ -238,8 +238,8 @@ def test_planning_takes_as_long_as_a_tree_is_deep(
 ) -> None:
     """Counted in calls: twice the depth takes about twice as many."""
     if folded:
-        rules = unpack_planner.disk_rules(tmp_path)
-        monkeypatch.setattr(unpack_planner, "disk_rules", lambda _: replace(rules, folds_case=True))
+        rules = replace(disk_rules(tmp_path), folds_case=True)
+        monkeypatch.setattr("rundlet.core.plans.unpack_planner.disk_rules", lambda _: rules)
 
     def calls(depth: int) -> int:
         archive = tmp_path / f"{depth}.zip"

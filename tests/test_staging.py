@@ -29,7 +29,7 @@ from rundlet.desktop.pages.change_page import ChangePage
 from rundlet.desktop.pages.change_target import ChangeTarget
 from rundlet.desktop.saving import save_changes
 from rundlet.desktop.views.dropdown import Dropdown
-from support import held, pack_to, packed
+from support import held, pack_to, packed, unpack_to
 from test_changing import second_look
 from windows import CTRL, LEFT, NONE, Settle, Stand, click, files_in, middle, row
 
@@ -318,15 +318,16 @@ def test_changes_wait_for_the_archive(window: Window, settle: Settle, stand: Sta
     pack_to(archive, [home / "tree"])
     stand(archive)
     assert notes(window) == {"tree/b.bin": "– removed"}
-    assert "1 change no longer applies" in window.source.notice.words.text()
+    assert "1 change no longer applies: “tree/a.txt”" in window.source.notice.words.text()
     window.workspace.follower.held = lambda: True  # as if it had not been noticed yet
     (home / "another").mkdir()
     raw = packed(home / "another", "tar").read_bytes()
     archive.write_bytes(raw)
     window.target.go.click()
     settle()
-    assert "“x.zip” was changed meanwhile" in window.strip.last.text()
+    assert "“x.zip” was changed by another program, so nothing was saved." in window.strip.last.text()
     assert archive.read_bytes() == raw and window.workspace.changing.count == 1
+    assert "Your changes still apply" in window.source.notice.words.text()
     stand(home)
     window.close()
     assert window.isVisible() and window.strip.question.isVisible()
@@ -336,6 +337,131 @@ def test_changes_wait_for_the_archive(window: Window, settle: Settle, stand: Sta
     window.close()
     window.strip.close_button.click()
     assert not window.isVisible() and "tree/b.bin" in held(archive)
+
+
+def _append(archive: Path, name: str) -> None:
+    """Another program puts a file into an archive in place."""
+    with zipfile.ZipFile(archive, "a") as writing:
+        writing.writestr(name, name * 100)
+
+
+def test_an_archive_that_grows_in_place_is_read_anew(
+    window: Window, settle: Settle, stand: Stand, home: Path, qtbot: QtBot
+) -> None:
+    """X1: it is seen, staged changes hold for what it is then, and can be taken back before and after."""
+    archive = packed(home, "zip")
+    window.workspace.follower.enabled = True
+    stand(archive)
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    for number in range(2):  # and once more: the file is watched still
+        _append(archive, f"more {number}.txt")
+        qtbot.waitUntil(lambda number=number: f"more {number}.txt" in shown_paths(window), timeout=10_000)  # type: ignore[misc]
+        settle()
+        assert "Your changes still apply" in window.source.notice.words.text()
+    assert notes(window) == {"tree/a.txt": "– removed"} and window.target.go.text() == "Save 1 change"
+    window.workspace.follower.stop()
+    window.target.go.click()
+    settle()
+    assert {"more 0.txt", "more 1.txt"} <= set(held(archive)) and "tree/a.txt" not in held(archive)
+
+
+@pytest.mark.parametrize("then", ["undo", "delete", "save"])
+def test_a_change_that_nobody_saw_is_no_dead_end(
+    window: Window, settle: Settle, stand: Stand, home: Path, then: str
+) -> None:
+    """X1: taking back, changing and saving read the archive anew by themselves."""
+    archive = packed(home, "zip")
+    stand(archive)
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    _append(archive, "more.txt")
+    if then == "undo":
+        window._undo()
+        settle()
+        assert window.workspace.changing.count == 0 and not notes(window)
+    elif then == "delete":
+        click(window, "tree/b.bin")
+        key(window, Qt.Key.Key_Delete)
+        settle()
+        assert notes(window) == {"tree/a.txt": "– removed", "tree/b.bin": "– removed"}
+    else:
+        window.target.go.click()
+        settle()
+        assert "nothing was saved" in window.strip.last.text() and window.target.go.isEnabled()
+        window.target.go.click()
+        settle()
+        assert "tree/a.txt" not in held(archive) and "more.txt" in held(archive)
+    assert "more.txt" in shown_paths(window)
+
+
+def test_an_outer_archive_that_changes_is_no_dead_end(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    inner = packed(home, "zip")
+    pack_to(home / "outer.tar", [inner], fmt="tar")
+    stand(home / "outer.tar")
+    window.workspace.enter(window.source.model.node(row(window, "x.zip")))
+    settle()
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    _append(inner, "more.txt")
+    pack_to(home / "outer.tar", [inner], fmt="tar")
+    window.target.go.click()
+    settle()
+    assert "nothing was saved" in window.strip.last.text()
+    assert notes(window) == {"tree/a.txt": "– removed"} and "more.txt" in shown_paths(window)
+    window.target.go.click()
+    settle()
+    (home / "out").mkdir()
+    unpack_to(home / "outer.tar", home / "out")
+    assert "tree/a.txt" not in held(home / "out" / "x.zip") and "more.txt" in held(home / "out" / "x.zip")
+
+
+@pytest.mark.parametrize("how", ["renamed here", "renamed outside", "moved with its folder", "trashed"])
+def test_changes_stay_with_their_archive(
+    window: Window, settle: Settle, stand: Stand, home: Path, trash: Path, how: str
+) -> None:
+    """X2: wherever it goes; one that is in the trash is not asked about, and comes back with its changes."""
+    (home / "in").mkdir()
+    archive = packed(home / "in", "zip")
+    stand(archive)
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    stand(archive.parent)
+    new = archive.with_name("y.zip")
+    if how == "renamed here":
+        window.file_actions.rename(archive, "y.zip")
+    elif how == "renamed outside":
+        archive.rename(new)
+    elif how == "moved with its folder":
+        (home / "to").mkdir()
+        window.file_actions.put_into([home / "in"], home / "to", True)
+        new = home / "to" / "in" / "x.zip"
+    else:
+        click(window, "x.zip")
+        key(window, Qt.Key.Key_Delete)
+        settle()
+        assert "“x.zip” had 1 change that is not saved. Undo brings both back." in window.source.notice.words.text()
+        assert not window.workspace.changing.unsaved()
+        window._undo()
+        new = archive
+    settle()
+    assert [kept.place.archive for kept in window.workspace.changing.unsaved()] == [new]
+    stand(new)
+    assert notes(window) == {"tree/a.txt": "– removed"}
+    window.target.go.click()
+    settle()
+    assert "tree/a.txt" not in held(new) and not window.workspace.changing.unsaved()
+
+
+def shown_paths(window: Window) -> set[str]:
+    """What the list of an archive holds, folders apart."""
+    listing = window.workspace.listing
+    assert isinstance(listing, ArchiveListing)
+    return {listing.tree.path(node) for node in range(1, len(listing.tree)) if not listing.tree.is_folder(node)}
 
 
 def test_what_can_not_be_changed_says_why(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
@@ -517,7 +643,7 @@ def test_an_archive_within_another(window: Window, settle: Settle, stand: Stand,
     settle()
     window.target.go.click()
     settle()
-    assert "“outer.zip” was changed meanwhile" in window.strip.last.text()
+    assert "“outer.zip” was changed by another program" in window.strip.last.text()
     assert archive.read_bytes() == raw and window.workspace.changing.count == 1
     window.workspace.up()
     settle()

@@ -248,7 +248,7 @@ class FileActions(QObject):
         if self._workspace.archive is not None:
             ask()
         elif len(archives) == 1:
-            changing.once_open(archives[0], ask)
+            changing.once_open((str(archives[0]),), ask)
             self._workspace.enter_file(archives[0])
         else:
             self._source.notice.tell("Open an archive, or select one, to save it as a new one.")
@@ -441,7 +441,7 @@ class FileActions(QObject):
         if place.archive == archive and place.outer is None and self._workspace.archive is not None:
             changing.replace(items)
         else:
-            changing.once_open(archive, partial(changing.replace, items))
+            changing.once_open((str(archive),), partial(changing.replace, items))
             self._workspace.enter_file(archive)
 
     def _saving(self, running: RunningJob) -> None:
@@ -596,7 +596,7 @@ class FileActions(QObject):
     def _put_onto(self, paths: list[Path], archive: Path) -> None:
         """Go into an archive and put files into it."""
         workspace = self._workspace
-        workspace.changing.once_open(archive, lambda: workspace.changing.add(paths, ""))
+        workspace.changing.once_open((str(archive),), lambda: workspace.changing.add(paths, ""))
         workspace.enter_file(archive)
 
     def put_into(self, paths: list[Path], folder: Path, moves: bool) -> None:

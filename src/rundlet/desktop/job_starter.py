@@ -272,6 +272,8 @@ class JobStarter:
         kept = self._changing.pop(running, None)
         if kept is not None:
             self._workspace.changing.end_saving(kept, saved=result.outcome is not None)
+            if result.outdated and kept.place.chain == self._workspace.place.chain:
+                self._workspace.read_again()
 
     def _salvage(self, opened: OpenArchive) -> None:
         """Write a new archive of what is intact in the one where the window stands, with a report beside it."""

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from rundlet.core.errors import Cancelled, RundletError
+from rundlet.core.errors import Cancelled, OutOfDate, RundletError
 from rundlet.core.jobs.job import Job
 from rundlet.core.jobs.outcomes import Outcome, Undone
 from rundlet.core.sentences import Sentence, several
@@ -71,6 +71,7 @@ class JobResult:
         show: what *Show* leads to, or None.
         good: whether everything went as asked.
         why: why there is no outcome, for the log.
+        outdated: whether there is none as files were changed meanwhile.
     """
 
     title: str
@@ -81,6 +82,7 @@ class JobResult:
     outcome: Outcome | None = None
     cancelled: bool = False
     why: Sentence | None = None
+    outdated: bool = False
 
 
 class Jobs(QObject):
@@ -180,7 +182,7 @@ def failure_of(title: str, error: BaseException, kind: type[Outcome] | None = No
         return JobResult(title, str(why), good=True, cancelled=True, why=why)
     if isinstance(error, RundletError):
         why = several([error.sentence, error.advice]) if error.advice else error.sentence
-        return JobResult(title, str(why), good=False, why=why)
+        return JobResult(title, str(why), good=False, why=why, outdated=isinstance(error, OutOfDate))
     why = Sentence(
         "{title} failed because of an error in Rundlet itself: {error}", {"title": title, "error": str(error)}
     )

@@ -67,14 +67,14 @@ class Requests(QObject):
     def look_into(self, archive: Path) -> None:
         """Go into an archive, and show what a check finds in it."""
         workspace = self._window.workspace
-        workspace.changing.once_open(archive, self._window.file_actions.check)
+        workspace.changing.once_open((str(archive),), self._window.file_actions.check)
         workspace.enter_file(archive)
 
     def compare(self, archive: Path) -> None:
         """Go into an archive, to compare it with what was packed into it."""
         self._leave_log()
         workspace, within = self._window.workspace, self._window.how.within
-        workspace.changing.once_open(archive, lambda: within.chosen.emit("compare"))
+        workspace.changing.once_open((str(archive),), lambda: within.chosen.emit("compare"))
         workspace.enter_file(archive)
 
     def repeat(self, record: Record) -> None:

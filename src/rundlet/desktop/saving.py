@@ -153,4 +153,4 @@ def _holds(reader: ArchiveReader, row: int, path: Path, job: Job) -> bool:
 
 
 def _changed_meanwhile(name: str) -> OutOfDate:
-    return OutOfDate("{archive:name} was changed meanwhile; look at the changes again.", archive=name)
+    return OutOfDate("{archive:name} was changed by another program, so nothing was saved.", archive=name)

@@ -26,7 +26,7 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core.jobs.interface_priority import first
-from rundlet.core.jobs.outcomes import Changed, FolderMade, Packed, Renamed, Salvaged
+from rundlet.core.jobs.outcomes import Changed, FolderMade, Outcome, Packed, Renamed, Salvaged, Trashed
 from rundlet.core.streams.parts import files_of
 from rundlet.core.userdata.journal import Journal
 from rundlet.core.userdata.places import Places, there
@@ -587,6 +587,8 @@ class Window(QMainWindow):
         self.batch.plan_again()
         self.history.note(running, result)
         place, outcome = self.workspace.place, result.outcome
+        if outcome is not None:
+            self._keep_changes_with(outcome)
         if isinstance(outcome, Packed | Changed | Salvaged) and outcome.shown is not None:
             self.places_menu.note_archive(outcome.shown)
         self.recall_archives()
@@ -602,6 +604,16 @@ class Window(QMainWindow):
         elif not place.in_archive and outcome is not None:
             named = isinstance(outcome, FolderMade | Renamed)
             self.workspace.refresh(choose=[outcome.target] if named else ())
+
+    def _keep_changes_with(self, outcome: Outcome) -> None:
+        """Keep changes that are not saved with an archive that was moved, and say so where it went to the trash with some."""
+        changing = self.workspace.changing
+        changing.follow(outcome.moved)
+        lost = changing.lost_with(outcome.trashed) if isinstance(outcome, Trashed) else []
+        if lost and lost[0].place.outermost is not None:
+            words = "{archive:name} had {count:change that is|changes that are} not saved. Undo brings both back."
+            archive = lost[0].place.outermost.name
+            self.source.notice.tell(say(words, archive=archive, count=len(lost[0].staging)), stays=True)
 
     def event(self, event: QEvent) -> bool:
         """All painting of the window and its children happens in here; work steps aside for it."""

@@ -225,13 +225,13 @@ class Staging:
         )
         return Staged(changes, tuple(items), rules, moves, frozenset(gone), tuple(idle))
 
-    def rebase(self, catalog: Catalog) -> int:
+    def rebase(self, catalog: Catalog) -> list[StagedChange]:
         """The archive is another one now: what is staged holds for the rows of the same paths.
 
         Returns:
-            How many changes are gone, as what they were about is.
+            The changes that are gone, as what they were about is.
         """
-        before = len(self.changes)
+        before = list(self.changes)
         there = {plain_path(catalog.path(row)): row for row in range(len(catalog))}
         moved: dict[str, str] = {}  # where rows are by now, as later changes name them
         for change in self.changes:
@@ -244,7 +244,8 @@ class Staging:
                     if new is not None:
                         moved[new] = moved.get(path, path)
         self._drop_idle()
-        return before - len(self.changes)
+        left = set(self.changes)
+        return [change for change in before if change not in left]
 
 
 def _moved(path: str, old: str, new: str) -> str | None:

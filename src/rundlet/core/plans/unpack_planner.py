@@ -357,7 +357,8 @@ class _Place:
         """A folder under the name that it gets where files of the archive have its own or that of one above it."""
         if self._planned.get(self._key(folder)) == Kind.DIR:
             return folder
-        known, result = 0, ()
+        known: int = 0
+        result: Steps = ()
         for length in range(
             len(folder), 0, -1
         ):  # from the deepest one that is known, so that deep trees take no longer

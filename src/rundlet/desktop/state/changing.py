@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
@@ -10,12 +11,13 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
-from rundlet.core.errors import Cancelled, PlanError, RundletError, file_problem
+from rundlet.core.errors import Cancelled, OutOfDate, PlanError, RundletError, file_problem
 from rundlet.core.fs.safe_names import as_text, first_free
 from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.unpack_plan import own_folder_name
-from rundlet.core.text import path_in, plain_path
+from rundlet.core.streams.parts import is_outdated
+from rundlet.core.text import path_in, plain_path, quoted
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.state.archive_opener import Order, listing_in
@@ -47,6 +49,7 @@ Chain = tuple[str, ...]
 About = tuple[str, dict[int, str], frozenset[int]]
 """What a row stands for: its path now, the archive's rows with theirs, and the items that are staged already."""
 
+_MOST_NAMED = 3
 _FEW = 2000  # rows, which are looked up at once
 _FOLDER_MODE = 0o755
 NEW_FOLDER = "New folder"
@@ -63,6 +66,7 @@ class Kept:
         keys, origins: of each item that was planned last its key, and of each that is put in its place among these, or -1.
         changes: what was planned last and holds.
         saving: whether a job is saving them.
+        stands_as: device and file number of the archive on the disk, or of the one that it lies in.
     """
 
     staging: Staging
@@ -72,6 +76,7 @@ class Kept:
     origins: tuple[int, ...] = ()
     changes: list[StagedChange] = field(default_factory=list)
     saving: bool = False
+    stands_as: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,12 +108,14 @@ class Changing(QObject):
         shown: there is another listing of the archive where the window stands, by which rows come and go.
         refused: something can't be changed, with the error that says why.
         told: something is to be said.
+        outdated: the archive was changed by another program, and must be read anew before anything can be planned.
     """
 
     changed = Signal()
     shown = Signal(object)
     refused = Signal(object)
     told = Signal(str)
+    outdated = Signal()
 
     def __init__(self, at: Standpoint, background: Background, settings: Settings, parent: QObject) -> None:
         super().__init__(parent)
@@ -160,8 +167,22 @@ class Changing(QObject):
         return self._here is not None and self._here.saving
 
     def unsaved(self) -> list[Kept]:
-        """All archives with changes that are not saved."""
-        return [kept for kept in self._kept.values() if len(kept.staging) and not kept.saving]
+        """All archives with changes that are not saved; not those that are gone, of which the trash may have some."""
+        self.follow()
+        return [
+            kept
+            for kept in self._kept.values()
+            if len(kept.staging) and not kept.saving and os.path.lexists(kept.place.outermost or "")
+        ]
+
+    def lost_with(self, paths: Iterable[str]) -> list[Kept]:
+        """The changes of archives that went to the trash, themselves or in a folder; they come back with these."""
+        gone = [Path(path) for path in paths]
+        return [
+            kept
+            for kept in self._kept.values()
+            if len(kept.staging) and any((kept.place.outermost or Path()).is_relative_to(path) for path in gone)
+        ]
 
     def why_not(self) -> RundletError | None:
         """Why the archive can't be changed in its place, or None."""
@@ -183,6 +204,7 @@ class Changing(QObject):
     def opened(self, opened: OpenArchive) -> None:
         """An archive was gone into: what was staged of it holds again."""
         self.plan, self.cost = None, None
+        self.follow()
         kept = self._here
         if not self.as_new:  # else a new archive is being described, and this one was looked at again
             self.new.set_format("7z" if opened.reader.info.id == "zip" else "zip")  # another one than it is
@@ -193,10 +215,16 @@ class Changing(QObject):
             kept = None  # it is what is being saved just now, and shown as it is
         elif kept is not None and kept.seen != self._seen(opened):
             gone = kept.staging.rebase(opened.reader.catalog)
-            kept.seen = self._seen(opened)
+            kept.seen, kept.stands_as, kept.changes = self._seen(opened), self._stands_as(), []
+            words = "{archive:name} was changed by another program. Your changes still apply."
             if gone:
-                words = "The archive was changed by another program. {gone:change no longer applies|changes no longer apply}."
-                self.told.emit(say(words, gone=gone))
+                words = (
+                    "{archive:name} was changed by another program. "
+                    "{gone:change no longer applies|changes no longer apply}: {paths}."
+                )
+            self.told.emit(
+                say(words, archive=opened.path.name, gone=len(gone), paths=some_names(each.path for each in gone))
+            )
         self.wanted = self.count > 0 or self.as_new
         if kept is not None:
             self._plan(kept)
@@ -215,9 +243,27 @@ class Changing(QObject):
         if error is not None:
             self._outer[chain] = error
 
-    def once_open(self, archive: Path, then: Callable[[], object]) -> None:
-        """Do something as soon as an archive on the disk is open."""
-        self._after = [((str(archive),), then)]
+    def once_open(self, chain: Chain, then: Callable[[], object]) -> None:
+        """Do something as soon as an archive is open."""
+        self._after = [(chain, then)]
+
+    def follow(self, moved: Iterable[tuple[str, str]] = ()) -> None:
+        """Keep changes with their archives: those that were moved, and those that other programs gave another name.
+
+        Args:
+            moved: what the window moved, from where to where.
+        """
+        pairs = [(Path(before), Path(after)) for before, after in moved]
+        for kept in list(self._kept.values()):
+            archive = kept.place.outermost
+            if archive is None or os.path.lexists(archive):
+                continue
+            found = next((new for pair in pairs if (new := _moved_with(archive, *pair)) is not None), None)
+            found = found or same_file_beside(archive, kept.stands_as)
+            if found is not None:
+                del self._kept[kept.place.chain]
+                kept.place = _at_its_new_path(kept.place, found)
+                self._kept[kept.place.chain] = kept
 
     def left(self, *, again: bool) -> None:
         """The archive was left, or is looked at again; what is staged is kept."""
@@ -282,7 +328,7 @@ class Changing(QObject):
         """Collect one more change; False where that can't be, which is said."""
         opened, place = self._at.archive, self._at.place
         error = self.why_not()
-        if error is not None or opened is None:
+        if opened is None or (error is not None and not isinstance(error, OutOfDate)):
             self.refused.emit(error)
             return False
         if self.is_saving:
@@ -292,11 +338,25 @@ class Changing(QObject):
         if kept is None:
             from rundlet.core.plans.staging import Staging  # when something is to be changed
 
-            kept = self._kept[place.chain] = Kept(Staging(), replace(place, inner=""), self._seen(opened))
+            kept = self._kept[place.chain] = Kept(
+                Staging(), replace(place, inner=""), self._seen(opened), stands_as=self._stands_as()
+            )
         act(kept.staging)
         self.wanted = True
-        self._plan(kept)
+        if error is not None:
+            self.outdated.emit()  # and what is staged holds for the archive as it is then
+        else:
+            self._plan(kept)
         return True
+
+    def _stands_as(self) -> tuple[int, ...]:
+        """What the archive on the disk is, by which it is found under another name."""
+        archive = self._at.place.outermost
+        try:
+            status = os.stat(archive) if archive is not None else None
+        except OSError:
+            status = None
+        return (status.st_dev, status.st_ino) if status is not None else ()
 
     def _with_all(self, nodes: Iterable[int], then: Callable[[list[About]], None]) -> None:
         """Find out what rows stand for, of very many beside the interface, and go on with it."""
@@ -592,6 +652,8 @@ class Changing(QObject):
             self._task.drop()
             self._kept.pop(place.chain, None)
             self._show_as_it_is(opened)
+            if is_outdated(opened.reader.source):
+                self.outdated.emit()
             return
         staged, on_clash, order = kept.staging.outcome(), kept.staging.on_clash, self.order()
 
@@ -603,6 +665,9 @@ class Changing(QObject):
                 error = file_problem(error, "read", opened.path)
             if not isinstance(error, RundletError):
                 log_failure(error)
+                return
+            if isinstance(error, OutOfDate):
+                self.outdated.emit()
                 return
             self.refused.emit(error)
             if kept.changes != kept.staging.changes:  # else it is the archive that is no longer as it was
@@ -703,6 +768,38 @@ class Changing(QObject):
             self.changed.emit()
 
         self._cost_task.run(work, done=done, failed=log_failure)
+
+
+def same_file_beside(path: Path, stands_as: tuple[int, ...]) -> Path | None:
+    """A file that has another name in its folder by now, told by device and file number; None where there is none."""
+    if len(stands_as) < 2:
+        return None
+    try:
+        with os.scandir(path.parent) as entries:
+            for entry in entries:
+                if entry.inode() == stands_as[1] and entry.stat(follow_symlinks=False).st_dev == stands_as[0]:
+                    return path.with_name(entry.name)
+    except OSError:
+        pass
+    return None
+
+
+def _moved_with(path: Path, before: Path, after: Path) -> Path | None:
+    """Where a path is once a file or a folder above it was moved; None where that has nothing to do with it."""
+    return after / path.relative_to(before) if path.is_relative_to(before) else None
+
+
+def _at_its_new_path(place: Place, archive: Path) -> Place:
+    """The place in an archive that was moved, or in one that lies in it."""
+    if place.outer is None:
+        return replace(place, folder=archive.parent, archive=archive)
+    return replace(place, folder=archive.parent, outer=_at_its_new_path(place.outer, archive))
+
+
+def some_names(paths: Iterable[str]) -> str:
+    """The first few of some paths, in quotation marks."""
+    names = [quoted(path) for path in paths]
+    return ", ".join(names[:_MOST_NAMED]) + (" …" if len(names) > _MOST_NAMED else "")
 
 
 def planned(opened: OpenArchive, place: Place, staged: Staged, on_clash: AddClash, order: Order, job: Job) -> Planned:

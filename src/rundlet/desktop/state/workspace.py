@@ -23,14 +23,14 @@ from rundlet.core.model.entry import ROOT
 from rundlet.core.model.file_type import FileType, file_type_of
 from rundlet.core.model.natural import NATURAL_AT_MOST
 from rundlet.core.settings import HIDDEN_FILES
-from rundlet.core.streams.parts import parts_that_came
+from rundlet.core.streams.parts import files_of, parts_that_came
 from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.background import Background, Done, Failed, Latest
 from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.locations.place import OpenArchive, Place, Selection
 from rundlet.desktop.state.archive_checks import ArchiveChecks
 from rundlet.desktop.state.archive_opener import ArchiveOpener, listing_in
-from rundlet.desktop.state.changing import Changing
+from rundlet.desktop.state.changing import Changing, same_file_beside
 from rundlet.desktop.state.checking import Checking
 from rundlet.desktop.state.comparing import Comparing
 from rundlet.desktop.state.folder_watch import FolderWatch
@@ -112,6 +112,7 @@ class Workspace(QObject):
         self.changing = Changing(self._at, background, settings, self)
         self.changing.order = lambda: self.order()
         self.changing.shown.connect(self._show_changed)
+        self.changing.outdated.connect(self.read_again)
         self.checking = Checking(self._at, self)
         self.comparing = Comparing(self._at, background, self)
         self.sums = Sums(self.selector.paths, background, self)
@@ -330,10 +331,44 @@ class Workspace(QObject):
         elif self.archive is not None and self.place.outer is None:
             path, source = self.archive.path, self.archive.reader.source
             if not os.path.lexists(path):
-                self.gone.emit(path)
-                self.go(Place(path.parent))
+                self._follow_archive(path)
             elif source.fingerprint() != self.archive.seen or parts_that_came(source, path.parent):
                 self._open_archive(self.place)
+
+    def _follow_archive(self, path: Path) -> None:
+        """The archive where the window stands is no longer at its path: go where it was moved, else into the folder where it was."""
+        opened = self.archive
+        renamed = same_file_beside(path, opened.seen) if opened is not None else None
+        self.changing.follow()
+        if renamed is not None:
+            self.enter_file(renamed)
+        else:
+            self.gone.emit(path)
+            self.go(Place(path.parent))
+
+    def read_again(self) -> None:
+        """Read the archive where the window stands anew, with those that it lies in, as another program changed one of them."""
+        chain, archive = self.place.chain, self.place.outermost
+        if archive is None:
+            return
+        if len(chain) == 1:
+            self._open_archive(self.place)
+        else:
+            self._enter_along(chain, 1)
+            self._open_archive(Place(archive.parent, archive=archive))
+
+    def _enter_along(self, chain: tuple[str, ...], depth: int) -> None:
+        """Once the archive of the first steps of a chain is open, go into the next one, and so on."""
+
+        def enter() -> None:
+            opened = self.archive
+            node = opened.tree.find(chain[depth]) if opened is not None else None
+            if node is not None:
+                if depth + 1 < len(chain):
+                    self._enter_along(chain, depth + 1)
+                self.enter(node)
+
+        self.changing.once_open(chain[:depth], enter)
 
     def _remember(self) -> None:
         if self.listing is not None:
@@ -488,7 +523,7 @@ class Workspace(QObject):
             ):  # else it was looked at again, and what was said of it still holds
                 self.unpacking.start_for(opened.path, own_folder=opened.is_loose)
             if place.outer is None:
-                self.follower.follow(opened.path.parent)
+                self.follower.follow(opened.path.parent, files_of(opened.reader.source))
         is_new = self._changing_of is not opened
         self._arrive(place, listing)
         if is_new:
