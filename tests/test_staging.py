@@ -25,6 +25,7 @@ from rundlet.core.work.packer import pack
 from rundlet.desktop import file_actions as actions_module
 from rundlet.desktop.dragging import items_id, local_files
 from rundlet.desktop.locations.archive import ArchiveListing
+from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.pages.change_page import ChangePage
 from rundlet.desktop.pages.change_target import ChangeTarget
 from rundlet.desktop.saving import save_changes
@@ -332,7 +333,7 @@ def test_changes_wait_for_the_archive(window: Window, settle: Settle, stand: Sta
     window.close()
     assert window.isVisible() and window.strip.question.isVisible()
     assert "not saved (“x.zip”)" in window.strip.question_words.text()
-    window.strip.keep_button.click()
+    QTest.keyClick(window.strip.keep_button, Qt.Key.Key_Escape)
     assert not window.strip.question.isVisible()
     window.close()
     window.strip.close_button.click()
@@ -455,6 +456,58 @@ def test_changes_stay_with_their_archive(
     window.target.go.click()
     settle()
     assert "tree/a.txt" not in held(new) and not window.workspace.changing.unsaved()
+
+
+def test_changes_that_are_not_saved_are_marked_wherever_the_archive_is(
+    window: Window, settle: Settle, stand: Stand, home: Path
+) -> None:
+    """In the path, in lists, in recent archives, and at folders that are closed."""
+    archive = packed(home, "zip")
+    stand(archive)
+    click(window, "tree/deep/er/d.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    listing = window.workspace.listing
+    assert isinstance(listing, ArchiveListing)
+    words = {path: listing.record(listing.tree.find(path) or 0).note for path in ("tree", "tree/deep", "tree/empty")}
+    assert words == {"tree": "7 files, some changed", "tree/deep": "4 files, some changed", "tree/empty": "0 files"}
+    (step,) = [each for each in window.path_bar.steps._steps if each.text().startswith("x.zip")]
+    assert step.text() == "x.zip •" and step.toolTip() == "x.zip, 1 change not saved"
+    stand(home)
+    disk = window.workspace.listing
+    assert isinstance(disk, DiskListing) and disk.record(disk.nodes_of([archive])[0]).note == "1 change not saved"
+    assert [each.text() for each in window.how.quiet.buttons] == ["x.zip •"]
+    window.places_menu.fill()
+    assert "x.zip •" in [action.text() for action in window.places_menu.menu.actions()]
+    stand(archive)
+    window._undo()
+    settle()
+    assert window.path_bar.steps._steps[-1].text() == "x.zip"
+
+
+@pytest.mark.parametrize("fails", [False, True])
+def test_closing_saves_everything_first_where_that_is_wanted(
+    window: Window, settle: Settle, stand: Stand, home: Path, fails: bool
+) -> None:
+    archives = []
+    for name in ("one", "two"):
+        (home / name).mkdir()
+        archives.append(packed(home / name, "zip"))
+        stand(archives[-1])
+        click(window, "tree/a.txt")
+        key(window, Qt.Key.Key_Delete)
+        settle()
+    stand(home)
+    if fails:
+        _append(archives[0], "more.txt")
+    window.close()
+    assert window.strip.save_button.isVisible()
+    window.strip.save_button.click()
+    settle()
+    QApplication.processEvents()
+    assert window.isVisible() == fails
+    assert [("tree/a.txt" in held(archive)) for archive in archives] == [fails, False]
+    assert len(window.workspace.changing.unsaved()) == fails
 
 
 def shown_paths(window: Window) -> set[str]:

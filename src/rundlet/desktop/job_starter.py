@@ -235,8 +235,6 @@ class JobStarter:
 
     def start_change(self) -> None:
         """Save the changes of the archive, or all of it as a new one."""
-        from rundlet.desktop.saving import levels_of, save_changes  # when there are changes
-
         ws = self._workspace
         changing, opened = ws.changing, ws.archive
         if opened is None or self.holds_changing or (changing.count and changing.plan is None):
@@ -250,23 +248,37 @@ class JobStarter:
         if changing.as_new:
             self._convert(opened)
             return
-        kept = changing.begin_saving()
-        outermost = ws.place.outermost
-        if kept is None or outermost is None:
-            return
+        kept = changing.kept_here
+        if kept is not None:
+            self.save(kept)
+
+    def save(self, kept: Kept, *, queued: bool = False) -> RunningJob | None:
+        """Save the changes of an archive, be it the one where the window stands or another one.
+
+        Args:
+            queued: whether it waits for the jobs before it.
+        """
+        from rundlet.desktop.saving import levels_of, save_changes  # when there are changes
+
+        ws, outermost = self._workspace, kept.place.outermost
+        if outermost is None or kept.saving:
+            return None
+        ws.changing.begin_saving(kept)
         staged, on_clash = kept.staging.outcome(), kept.staging.on_clash
         issues = kept.staging.issues
         sources = [Path(change.items[min(change.items)].source) for change in kept.staging.changes if change.items]
-        levels = levels_of(ws.place, ws.opener.password_of)
-        seen, new_folder = opened.seen, ws.temp_copies.new_folder
+        levels = levels_of(kept.place, ws.opener.password_of)
+        seen, new_folder = kept.seen, ws.temp_copies.new_folder
 
         def work(job: Job) -> Outcome:
             outcome = save_changes(levels, staged, on_clash, seen, new_folder, job)
             outcome.issues[:0] = issues
             return outcome
 
-        running = self._jobs.start(Changed, outermost, work, source=[path for path in sources if path.name])
+        named = [path for path in sources if path.name]
+        running = self._jobs.start(Changed, outermost, work, source=named, queued=queued)
         self._changing[running] = kept
+        return running
 
     def _changed(self, running: RunningJob, result: JobResult) -> None:
         kept = self._changing.pop(running, None)
@@ -307,7 +319,8 @@ class JobStarter:
     def _convert(self, opened: OpenArchive) -> None:
         """Write a new archive of all that the one where the window stands holds, with what is to be changed in it."""
         changing = self._workspace.changing
-        kept = changing.begin_saving()
+        kept = changing.kept_here
+        changing.begin_saving(kept)
         form, target, plan = replace(changing.new.form), changing.new.asked_target, changing.plan
         only, issues = changing.only, kept.staging.issues if kept is not None else []
         clash = PackClash.REPLACE if changing.new.clash is IfTaken.REPLACE else PackClash.RENAME

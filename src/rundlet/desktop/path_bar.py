@@ -38,6 +38,8 @@ class PathBar(QWidget):
         self._task = Latest(background)
         self._offered = ""
         self.steps = Breadcrumbs(before)
+        self.steps.unsaved = lambda place: workspace.changing.count_at(place.chain)
+        workspace.changing.changed.connect(self.steps.show_marks)
         self.field = PathField()
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)

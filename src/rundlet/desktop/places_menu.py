@@ -17,6 +17,7 @@ from rundlet.desktop.error_log import log_failure
 from rundlet.desktop.locations.place import Place
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import short_path
+from rundlet.desktop.views.breadcrumbs import UNSAVED_MARK
 from rundlet.presentation.sentences import say
 
 if TYPE_CHECKING:
@@ -85,7 +86,8 @@ class PlacesMenu(QObject):
         self._part("Drives", [(drive_words(drive), drive.path, "drive") for drive in self._drives])
         self._part("Favourites", [(_name(p), p, "favourite") for p in there(self.places.favourites)])
         self._part("Recent folders", [(_name(p), p, "folder") for p in there(self.places.folders)])
-        self._part("Recent archives", [(p.name, p, "archive") for p in there(self.places.archives)])
+        recent = there(self.places.archives)
+        self._part("Recent archives", [(p.name + self._mark(p), p, "archive") for p in recent])
         here = self._workspace.place.folder
         self.menu.addSeparator()
         kept = str(here) in self.places.favourites
@@ -95,6 +97,9 @@ class PlacesMenu(QObject):
         )
         keep = self.menu.addAction(theme.icon("favourite"), words)
         keep.triggered.connect(lambda: self._toggle(here))
+
+    def _mark(self, archive: Path) -> str:
+        return UNSAVED_MARK if self._workspace.changing.count_at((str(archive),)) else ""
 
     def _toggle(self, folder: Path) -> None:
         self.places.toggle_favourite(folder)

@@ -275,6 +275,8 @@ class Window(QMainWindow):
         self.history.recalled.connect(self.strip.recall)
         self.strip.problems_wanted.connect(self._show_problems)
         self.strip.close_wanted.connect(self.close_now)
+        self.strip.save_wanted.connect(self._save_and_close)
+        self.how.quiet.unsaved = lambda path: ws.changing.count_at((str(path),))
         self._press_timer = QTimer(self)
         self._press_timer.setInterval(_HOLD_MS)
         self._press_timer.timeout.connect(self._hold_buttons)
@@ -653,6 +655,24 @@ class Window(QMainWindow):
         """Close the window; what is under way is cancelled."""
         self._closing = True
         self.close()
+
+    def _save_and_close(self) -> None:
+        """Save all changes, one archive after the other, and close when all of them are; what can't be saved keeps the window open."""
+        self.strip.question.hide()
+        unsaved = self.workspace.changing.unsaved()
+        waiting = [running for kept in unsaved if (running := self.job_starter.save(kept, queued=True)) is not None]
+
+        def ended(running: RunningJob, result: JobResult) -> None:
+            if running not in waiting:
+                return
+            waiting.remove(running)
+            if result.outcome is None:
+                self.jobs.ended.disconnect(ended)
+            elif not waiting:
+                self.jobs.ended.disconnect(ended)
+                QTimer.singleShot(0, self, self.close)  # once everybody else knows that it was saved
+
+        self.jobs.ended.connect(ended)
 
     def ask_before_closing(self) -> bool:
         """Ask in place where work is under way, or changes are not saved; whether it is asked."""

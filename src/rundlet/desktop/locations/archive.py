@@ -10,7 +10,6 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from rundlet.core import text
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.model.file_type import FileType, file_type_of, word_for
 from rundlet.core.model.find import Wanted
@@ -41,6 +40,7 @@ class ArchiveListing:
 
     Attributes:
         told: what else is to be shown of a row of the archive, and in which token; None for nothing.
+        unsaved: says how many changes of an archive in this one are not saved, by its path in here.
     """
 
     is_archive = True
@@ -54,6 +54,8 @@ class ArchiveListing:
         self.tree = tree
         self.staged = staged
         self.told: Callable[[int], tuple[str, str] | None] | None = None
+        self.unsaved: Callable[[str], int] = lambda _: 0
+        self._altered: frozenset[int] | None = None
         self.folder = folder
         self.file_types = file_types
         self._key, self._descending = "name", False
@@ -267,10 +269,30 @@ class ArchiveListing:
         return "slate", say("✎ was in {folder:name}", folder=above) if above else "✎ was at the top", False
 
     def _note(self, node: int, row: int | None, kind: Kind) -> str:
-        """That a file is locked; of a folder how many files it holds."""
+        """That a file is locked, or an archive with changes; of a folder how many files it holds, and whether any of them change."""
         if kind == Kind.DIR:
-            return text.plural(int(self.tree.files[node]), "file")
+            words = "{files:file|files}, some changed" if node in self._altered_above() else "{files:file|files}"
+            return say(words, files=int(self.tree.files[node]))
+        if unsaved := self.unsaved(self.tree.path(node)):
+            return say("{count:change|changes} not saved", count=unsaved)
         return "locked" if row is not None and self.tree.catalog.encrypted[row] else ""
+
+    def _altered_above(self) -> frozenset[int]:
+        """The folders in which something is to be changed."""
+        staged, tree = self.staged, self.tree
+        if staged is None:
+            return frozenset()
+        if self._altered is None:
+            nodes = {row + 1 for row in (*staged.added, *staged.removed)}
+            nodes.update(node for path in (*staged.moves, *staged.gone) if (node := tree.find(path)) is not None)
+            above = set[int]()
+            for node in nodes:
+                at = int(tree.parent[node])
+                while at > 0 and at not in above:
+                    above.add(at)
+                    at = int(tree.parent[at])
+            self._altered = frozenset(above)
+        return self._altered
 
     def sort(self, key: str, *, descending: bool) -> None:
         if (key, descending) != (self._key, self._descending):

@@ -82,6 +82,7 @@ class DiskListing:
         folders: the nodes of the folders in it.
         seen: what was seen of it: names, kinds, times, and the sizes of files.
         find: by which words the items were found in the folder and below it; "" for what lies in the folder.
+        unsaved: says how many changes of an archive are not saved.
         sizes, files: of all items, as in :class:`DiskItem`; in columns, so that a choice of very many is counted at once.
     """
 
@@ -108,6 +109,7 @@ class DiskListing:
         self._file_type: FileType | None = None
         self._largest = 1
         self._ahead: tuple[tuple[str, bool], list[int]] | None = None
+        self.unsaved: Callable[[Path], int] = lambda _: 0
         names = []
         for item in items:
             step_aside()
@@ -198,6 +200,8 @@ class DiskListing:
         """Where an item was found; of a folder how many files it holds, once they are counted."""
         if self.find and item.path.parent != self.folder:
             return say("in {folder:shown}", folder=str(item.path.parent.relative_to(self.folder)))
+        if unsaved := self.unsaved(item.path):
+            return say("{count:change|changes} not saved", count=unsaved)
         return text.plural(item.files, "file") if item.kind == Kind.DIR and item.size != UNKNOWN else ""
 
     def sort(self, key: str, *, descending: bool) -> None:

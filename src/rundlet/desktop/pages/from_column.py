@@ -321,8 +321,8 @@ class FromColumn(Column):
         if in_archive(listing):
             parts = [part for part in (ws.comparing, ws.checking) if part.wanted and not ws.changing.wanted]
             listing.told = parts[0].note if parts else None
-            for view in self.pages.lists:
-                view.viewport().update()
+        for view in self.pages.lists:
+            view.viewport().update()
 
     def _show_partial(self, listing: ArchiveListing) -> None:
         """What was found so far of an archive that is still being listed."""

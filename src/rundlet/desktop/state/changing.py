@@ -166,6 +166,11 @@ class Changing(QObject):
         """Whether they are being saved."""
         return self._here is not None and self._here.saving
 
+    def count_at(self, chain: Chain) -> int:
+        """How many changes of an archive are not saved."""
+        kept = self._kept.get(chain)
+        return len(kept.staging) if kept is not None and not kept.saving else 0
+
     def unsaved(self) -> list[Kept]:
         """All archives with changes that are not saved; not those that are gone, of which the trash may have some."""
         self.follow()
@@ -206,6 +211,8 @@ class Changing(QObject):
         self.plan, self.cost = None, None
         self.follow()
         kept = self._here
+        if kept is not None:
+            kept.place = replace(self._at.place, inner="")  # an archive within another is a new private copy each time
         if not self.as_new:  # else a new archive is being described, and this one was looked at again
             self.new.set_format("7z" if opened.reader.info.id == "zip" else "zip")  # another one than it is
             self.new.form.folder = None
@@ -610,13 +617,16 @@ class Changing(QObject):
 
     # Saving
 
-    def begin_saving(self) -> Kept | None:
-        """What is to be saved; it does not change until that has come to its end."""
-        kept = self._here
+    @property
+    def kept_here(self) -> Kept | None:
+        """The changes of the archive where the window stands, or None."""
+        return self._here
+
+    def begin_saving(self, kept: Kept | None) -> None:
+        """Changes are being saved; they don't change until that has come to its end."""
         if kept is not None:
             kept.saving = True
             self.changed.emit()
-        return kept
 
     def end_saving(self, kept: Kept, *, saved: bool) -> None:
         """It came to its end: what was saved is not staged any more."""

@@ -27,6 +27,7 @@ from rundlet.core.streams.parts import files_of, parts_that_came
 from rundlet.core.streams.private import no_core_dumps
 from rundlet.desktop.background import Background, Done, Failed, Latest
 from rundlet.desktop.locations.disk import DiskListing
+from rundlet.desktop.locations.listing import in_archive
 from rundlet.desktop.locations.place import OpenArchive, Place, Selection
 from rundlet.desktop.state.archive_checks import ArchiveChecks
 from rundlet.desktop.state.archive_opener import ArchiveOpener, listing_in
@@ -422,6 +423,7 @@ class Workspace(QObject):
                 IfTaken.RENAME,
             )
         self._on_show = listing
+        listing.unsaved = lambda path: self.changing.count_at((str(path),))
         self._arrive(place, listing)
         self.follower.follow(place.folder)
         self.selector.sizes.count(listing)
@@ -534,6 +536,7 @@ class Workspace(QObject):
 
     def _show_changed(self, listing: ArchiveListing) -> None:
         """The archive is shown with what is to be changed in it."""
+        self._mark_unsaved(self.place, listing)
         if self.place.inner and listing.folder == ROOT:
             self._at.place = replace(self.place, inner="")  # the folder has another path now, or is gone
             self.moved.emit(self.place)
@@ -588,6 +591,7 @@ class Workspace(QObject):
             self._at.archive = None
 
     def _arrive(self, place: Place, listing: Location) -> None:
+        self._mark_unsaved(place, listing)
         if place.in_archive or self.place.folder != place.folder:
             self._remember_selection()
         self._leaving = None
@@ -597,6 +601,11 @@ class Workspace(QObject):
         self.moved.emit(place)
         self.listed.emit(listing)
         self.select(())
+
+    def _mark_unsaved(self, place: Place, listing: Location) -> None:
+        """Have the list say which archives in an archive have changes that are not saved."""
+        if in_archive(listing):
+            listing.unsaved = lambda path: self.changing.count_at((*place.chain, path))
 
     def _remember_selection(self) -> None:
         """Remember what is selected in the folder that is being left."""

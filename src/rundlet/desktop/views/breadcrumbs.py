@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -20,6 +21,8 @@ if TYPE_CHECKING:
 
 _LONGEST = 28
 _MOST_FOLDERS = 4
+UNSAVED_MARK = " •"
+"""Stands behind the name of an archive with changes that are not saved; the words are in the tooltip."""
 
 
 class Breadcrumbs(QWidget):
@@ -27,6 +30,9 @@ class Breadcrumbs(QWidget):
 
     Args:
         behind: the control that Tab leads from to the first step.
+
+    Attributes:
+        unsaved: says how many changes of the archive at a place are not saved.
 
     Signals:
         chosen: the place of a step.
@@ -39,6 +45,7 @@ class Breadcrumbs(QWidget):
     def __init__(self, behind: QWidget) -> None:
         super().__init__()
         self._behind = behind
+        self.unsaved: Callable[[Place], int] = lambda _: 0
         self._steps: list[QPushButton] = []
         self._groups: list[list[QWidget]] = []  # each step with the mark before it
         self._above = -1
@@ -75,6 +82,7 @@ class Breadcrumbs(QWidget):
                 group.append(mark)
             self._groups.append([*group, self._add(words, step, is_archive=boxed)])
         self._row.addStretch(1)
+        self._write_marks()
         tab_through(self._behind, [self._more, *self._steps])
         self._fit()
 
@@ -98,6 +106,27 @@ class Breadcrumbs(QWidget):
         self._more.setVisible(hidden > 0)
         self._more.setToolTip(self._steps[hidden - 1].toolTip() if hidden else "")
         self._above = hidden - 1
+
+    def show_marks(self) -> None:
+        """Mark the archives that have changes which are not saved."""
+        if self._write_marks():
+            self._fit()
+
+    def _write_marks(self) -> bool:
+        """Write the words of the archives' steps; whether any are others."""
+        altered = False
+        for button, place in zip(self._steps, self._places, strict=True):
+            if place.archive is None or place.inner:
+                continue
+            name, count = place.archive.name, self.unsaved(place)
+            words = _cut(shown(name)) + (UNSAVED_MARK if count else "")
+            altered |= words != button.text()
+            button.setText(words)
+            said = "{name}, {count:change|changes} not saved" if count else "{name}"
+            button.setToolTip(say(said, name=shown(name), count=count))
+            said = "Archive {name}, {count:change|changes} not saved" if count else "Archive {name}"
+            button.setAccessibleName(say(said, name=name, count=count))
+        return altered
 
     def _go_above(self) -> None:
         self.chosen.emit(self._places[self._above])

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QMimeData, QPoint, Qt, Signal
+from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
     QFrame,
@@ -158,14 +159,14 @@ class Unread(QWidget):
 _RUNNING = "{jobs:job|jobs} {jobs:=is|are} still running. Close Rundlet and cancel?"
 _CANCELS = "{jobs:job|jobs} {jobs:=is|are} still running and would be cancelled."
 _UNSAVED = {
-    (True, False): "Changes in {count:archive|archives} are not saved ({name:name}). Close and discard them?",
+    (True, False): "Changes in {count:archive|archives} are not saved ({name:name}).",
     (False, True): (
         "{copies:opened copy was|opened copies were} changed ({name:name}) and not put back. "
         "Close? They are kept beside their archive."
     ),
     (True, True): (
         "Changes in {count:archive|archives} are not saved ({name:name}), and {copies:opened copy is|opened copies are} not "
-        "put back. Close and discard the changes? The copies are kept beside their archive."
+        "put back. The copies are kept beside their archive."
     ),
 }
 """By whether there are changes that are not saved, and copies that were not put back."""
@@ -179,6 +180,7 @@ class Strip(QFrame):
         undo_wanted: the last job is to be undone.
         problems_wanted: with the job whose problems are to be shown.
         close_wanted: the window is to be closed, whatever is under way.
+        save_wanted: all changes are to be saved, and then the window is to be closed.
     """
 
     show_wanted = Signal(object)
@@ -186,6 +188,7 @@ class Strip(QFrame):
     undo_wanted = Signal()
     problems_wanted = Signal(object)
     close_wanted = Signal()
+    save_wanted = Signal()
 
     def __init__(self, jobs: Jobs) -> None:
         super().__init__()
@@ -245,11 +248,17 @@ class Strip(QFrame):
         asked.setSpacing(theme.sizes.gap)
         self.question_words = label("", "warn")
         self.keep_button = QPushButton("Keep working")
+        self.save_button = QPushButton("Save and close")
         self.close_button = QPushButton("Cancel and close")
         asked.addWidget(self.question_words, 1)
         asked.addWidget(self.keep_button)
+        asked.addWidget(self.save_button)
         asked.addWidget(self.close_button)
         self.question.setVisible(False)
+        escape = QShortcut(QKeySequence(Qt.Key.Key_Escape), self.question)
+        escape.setContext(Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        escape.activated.connect(self.question.hide)
+        self.save_button.clicked.connect(self.save_wanted)
         self.keep_button.clicked.connect(self.question.hide)
         self.close_button.clicked.connect(self.close_wanted)
         whole.addWidget(self.question)
@@ -266,6 +275,7 @@ class Strip(QFrame):
         }
         self.question_words.setText(joined([fill(words, facts) for words in (running, _UNSAVED.get(unsaved, ""))]))
         self.close_button.setText("Discard and close" if archives else "Cancel and close" if jobs else "Close")
+        self.save_button.setVisible(bool(archives))
         self.question.show()
         self.keep_button.setFocus()
 

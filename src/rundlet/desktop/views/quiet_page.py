@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from PySide6.QtCore import Signal
@@ -11,11 +11,15 @@ from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 from rundlet.core import text
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import heading, label, page_layout
+from rundlet.desktop.views.breadcrumbs import UNSAVED_MARK
 from rundlet.presentation.sentences import say
 
 
 class QuietPage(QWidget):
     """A sentence, and below it files that can be opened.
+
+    Attributes:
+        unsaved: says how many changes of an archive are not saved.
 
     Signals:
         opened: with the file that was chosen.
@@ -40,12 +44,15 @@ class QuietPage(QWidget):
         column.addStretch(1)
         self.buttons: list[QPushButton] = []
         self._files: tuple[Path, ...] = ()
+        self.unsaved: Callable[[Path], int] = lambda _: 0
+        self._counts: list[int] = []
 
     def show_files(self, files: Sequence[Path]) -> None:
         """Offer these files."""
-        if tuple(files) == self._files:
+        counts = list(map(self.unsaved, files))
+        if (tuple(files), counts) == (self._files, self._counts):
             return
-        self._files = tuple(files)
+        self._files, self._counts = tuple(files), counts
         for button in self.buttons:
             self._list.removeWidget(button)
             button.deleteLater()
@@ -53,11 +60,14 @@ class QuietPage(QWidget):
         self._heading.setVisible(bool(files))
 
     def _button(self, path: Path) -> QPushButton:
-        button = QPushButton(text.shown(text.shortened(path.name)))
+        unsaved = self.unsaved(path)
+        button = QPushButton(text.shown(text.shortened(path.name)) + (UNSAVED_MARK if unsaved else ""))
         button.setProperty("role", "link")
         button.setIcon(theme.icon("archive", "oak"))
-        button.setToolTip(text.shown(str(path)))
-        button.setAccessibleName(say("Open {name:name}", name=path.name))
+        words = "{path}, {count:change|changes} not saved" if unsaved else "{path}"
+        button.setToolTip(say(words, path=text.shown(str(path)), count=unsaved))
+        words = "Open {name:name}, {count:change|changes} not saved" if unsaved else "Open {name:name}"
+        button.setAccessibleName(say(words, name=path.name, count=unsaved))
         button.clicked.connect(self._clicked)
         self._list.addWidget(button)
         return button
