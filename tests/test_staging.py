@@ -17,7 +17,9 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QWidget
 
 from rundlet.core import text
 from rundlet.core.formats.detect import by_id
+from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
+from rundlet.core.model.item import PackItem
 from rundlet.core.plans.change_plan import AddClash
 from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.plans.staging import ChangeKind
@@ -508,6 +510,104 @@ def test_closing_saves_everything_first_where_that_is_wanted(
     assert window.isVisible() == fails
     assert [("tree/a.txt" in held(archive)) for archive in archives] == [fails, False]
     assert len(window.workspace.changing.unsaved()) == fails
+
+
+@pytest.mark.parametrize(
+    ("rule", "notes_then", "names"),
+    [
+        (AddClash.RENAME, {"tree/deep/a (2).txt": "✎ was tree/a.txt"}, {"tree/deep/a.txt", "tree/deep/a (2).txt"}),
+        (AddClash.REPLACE, {}, {"tree/deep/a.txt"}),
+        (AddClash.SKIP, {}, {"tree/a.txt", "tree/deep/a.txt"}),
+    ],
+)
+def test_a_move_to_a_name_that_is_taken(
+    window: Window,
+    settle: Settle,
+    stand: Stand,
+    home: Path,
+    rule: AddClash,
+    notes_then: dict[str, str],
+    names: set[str],
+) -> None:
+    """X2: both are kept, one replaces the other, or it stays, as for what is added."""
+    packed(home, "zip")
+    (home / "tree" / "deep" / "a.txt").write_text("the other one")
+    archive = home / "x.zip"
+    pack_to(archive, [home / "tree"])
+    moved = (home / "tree" / "a.txt").read_bytes()
+    stand(archive)
+    window.source.moved_within.emit([window.source.model.node(row(window, "tree/a.txt"))], "tree/deep")
+    settle()
+    how, to = pages(window)
+    assert how.clash_box.isVisible() and to.go.text() == "Save 1 change"
+    how.clash[rule].click()
+    settle()
+    assert notes_then.items() <= notes(window).items()
+    if rule is AddClash.SKIP:
+        assert not to.go.isEnabled() and window.workspace.changing.count == 1
+        return
+    to.go.click()
+    settle()
+    there = {name: content for name, content in held(archive).items() if name.endswith(("a.txt", "(2).txt"))}
+    assert set(there) == names and moved in there.values()
+    assert (b"the other one" in there.values()) == (rule is AddClash.RENAME)
+
+
+def test_a_folder_that_is_moved_joins_one_of_its_name(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    files_in(home / "tree" / "one" / "f", "a b")
+    files_in(home / "tree" / "two" / "f", "b c")
+    pack_to(home / "x.zip", [home / "tree"])
+    stand(home / "x.zip")
+    window.source.moved_within.emit([window.source.model.node(row(window, "tree/one/f"))], "tree/two")
+    settle()
+    window.target.go.click()
+    settle()
+    assert {name for name in held(home / "x.zip") if "/two/" in name} == {
+        "tree/two/f",
+        "tree/two/f/a",
+        "tree/two/f/b",
+        "tree/two/f/b (2)",
+        "tree/two/f/c",
+    }
+
+
+@pytest.mark.parametrize("before", ["renamed", "renamed, then undone", "folder moved", "removed"])
+def test_an_edited_copy_is_put_back_where_its_file_is_by_now(
+    window: Window, settle: Settle, stand: Stand, home: Path, before: str
+) -> None:
+    """X4: never as a second version beside it; where it is to be removed, that is asked."""
+    archive = packed(home, "zip")
+    edited = home / "edited.txt"
+    edited.write_text("edited")
+    stand(archive)
+    if before.startswith("renamed"):
+        click(window, "tree/a.txt")
+        key(window, Qt.Key.Key_F2)
+        type_name(window, "z.txt")
+    elif before == "folder moved":
+        window.source.moved_within.emit([window.source.model.node(row(window, "tree/deep"))], "")
+    else:
+        click(window, "tree/a.txt")
+        key(window, Qt.Key.Key_Delete)
+    settle()
+    path = "tree/deep/c.txt" if before == "folder moved" else "tree/a.txt"
+    where = {"renamed": "tree/z.txt", "folder moved": "deep/c.txt"}.get(before, path)
+    changing = window.workspace.changing
+    changing.replace([PackItem(path, Kind.FILE, str(edited), 6, 0, 0o644)])
+    settle()
+    if before == "removed":
+        assert "is to be removed" in window.source.notice.words.text() and changing.count == 1
+        window.source.notice.offers[0].click()
+        settle()
+    if before.endswith("undone"):
+        changing.discard(changing.staging.changes[:1] if changing.staging is not None else ())
+        settle()
+    window.target.go.click()
+    settle()
+    found = held(archive)
+    assert found[where] == b"edited"
+    other = {"tree/a.txt", "tree/z.txt"} if before != "folder moved" else {"tree/deep/c.txt", "deep/c.txt"}
+    assert other & found.keys() == {where}
 
 
 def shown_paths(window: Window) -> set[str]:

@@ -253,6 +253,8 @@ class Window(QMainWindow):
         self.how.put_back_wanted.connect(self.file_actions.put_back)
         ws.changing.refused.connect(self._refuse_change)
         ws.changing.told.connect(self.source.notice.tell)
+        ws.changing.asked.connect(self.source.notice.tell)
+        ws.changing.staged.connect(self.source.notice.leave)
         self.jobs.ended.connect(self._job_ended)
         self.file_actions.unpack_wanted.connect(self._unpack_when_ready)
         self.file_actions.task_wanted.connect(self.do)

@@ -65,6 +65,7 @@ class Changes:
         items: more to be added, under their own paths, such as items of other archives.
         removed: rows that go. What lies in a folder goes only if it is named, too; see :func:`rows_below`.
         renamed: new paths of rows; see :func:`moved_below`.
+        may_clash: rows of these whose new path may be taken: then the same rules hold as for what is added.
         folders: new folders.
         times: new times of change, in nanoseconds since 1970.
         modes: new permission bits.
@@ -74,6 +75,7 @@ class Changes:
     items: Sequence[PackItem] = ()
     removed: Collection[int] = ()
     renamed: Mapping[int, str] = field(default_factory=dict)
+    may_clash: Collection[int] = ()
     folders: Sequence[str] = ()
     times: Mapping[int, int] = field(default_factory=dict)
     modes: Mapping[int, int] = field(default_factory=dict)
@@ -81,12 +83,12 @@ class Changes:
 
 @dataclass(frozen=True, slots=True)
 class TakenName:
-    """A name that was taken when something was to be added.
+    """A name that was taken when something was to be added or moved there.
 
     Attributes:
         path: the path in the archive.
         rule: what becomes of it.
-        result: the path that what is added gets; "" when it is skipped.
+        result: the path that what is added or moved gets; "" when it is skipped.
     """
 
     path: str
@@ -220,7 +222,7 @@ def plan_change(
         options = replace(asked, level=info.level_for(level), hide_names=asked.hide_names or reader.names_hidden)
         can_do(info, options)
         names = _Names(reader, changes, on_clash, rules or {}, job)
-        names.rename(changes.renamed)
+        names.rename(changes.renamed, changes.may_clash)
         for new in changes.folders:
             names.add_folder(new)
         issues = list[Issue]()
@@ -307,19 +309,68 @@ class _Names:
     def _is_folder(self, row: int) -> bool:
         return row != _NEW and self._reader.catalog.kind[row] == Kind.DIR
 
-    def rename(self, renamed: Mapping[int, str]) -> None:
-        """Give rows new paths, all of which must be free."""
+    def rename(self, renamed: Mapping[int, str], may_clash: Collection[int] = ()) -> None:
+        """Give rows new paths.
+
+        Args:
+            may_clash: rows whose new path may be taken, for which the rules hold then; all others must be free.
+        """
+        shifted: dict[str, str] = {}
         renamed = {row: path for row, path in renamed.items() if row not in self.removed}
         staying = {
             row for row, path in renamed.items() if plain_path(self._reader.catalog.path(row)) == plain_path(path)
         }
         for row in staying:
             self._note(plain_path(renamed[row]), row, is_folder=self._is_folder(row))
-        for row, path in renamed.items():
+        for row, path in sorted(renamed.items(), key=lambda each: each[1]):  # folders before what lies in them
             if row in staying:
+                continue
+            if row in may_clash:
+                self._move(row, plain_path(path), shifted)
                 continue
             self._take(path, row, is_folder=self._is_folder(row))
             self.renamed[row] = plain_path(path)
+
+    def _move(self, row: int, path: str, shifted: dict[str, str]) -> None:
+        """Move a row, as its rule says where the name is taken; a folder joins one of its name.
+
+        Args:
+            shifted: folders that got another path than asked for, with it.
+        """
+        above = next((each for each in reversed(folders_above(path)) if each in shifted), "")
+        asked = shifted[above] + path[len(above) :] if above else path
+        is_folder, own = self._is_folder(row), plain_path(self._reader.catalog.path(row))
+        self._see_that_it_lies_in_folders(asked)
+        there = self._there.get(asked)
+        found: str | None = asked
+        if is_folder and asked not in self._files:
+            if there is not None:  # which is kept, and what lies in this one goes into it
+                self.removed.add(row)
+                return
+        elif there is not None or asked in self._folders:
+            found = self._settled_move(asked, there, is_folder=is_folder)
+        if found != path and is_folder:
+            shifted[path] = found or own
+        self._note(found or own, row, is_folder=is_folder)
+        if found:
+            self.renamed[row] = found
+
+    def _settled_move(self, asked: str, there: int | None, *, is_folder: bool) -> str | None:
+        """The path that a row gets whose name is taken; None where it stays where it is."""
+        rule = self._rules.get(asked, self._on_clash)
+        replaceable = there is not None and there != _NEW and not is_folder and not self._is_folder(there)
+        if rule is AddClash.SKIP:
+            self.taken.append(TakenName(asked, rule, ""))
+            return None
+        if rule is AddClash.REPLACE and replaceable and there is not None:
+            self.removed.add(there)
+            self.renamed.pop(there, None)
+            self.taken.append(TakenName(asked, rule, asked))
+            return asked
+        folder, slash, name = asked.rpartition("/")
+        free = folder + slash + first_free(name, lambda other: self._is_taken(folder + slash + other))
+        self.taken.append(TakenName(asked, AddClash.RENAME, free))
+        return free
 
     def add_folder(self, path: str) -> None:
         """A new folder, whose name must be free."""

@@ -107,11 +107,16 @@ class Staging:
         """
         return self._stage(StagedChange(ChangeKind.ADDED, path, items=self._keyed(items), issues=tuple(issues)))
 
-    def replace(self, item: PackItem) -> StagedChange:
-        """Put a file in the place of the one of its path."""
+    def replace(self, item: PackItem, row: int = -1) -> StagedChange:
+        """Put a file in the place of the one of its path.
+
+        Args:
+            row: of the archive, whose path that is as long as nothing is staged; the file goes wherever that row does. -1 for none.
+        """
         for before in [each for each in self.changes if each.kind is ChangeKind.REPLACED and each.path == item.path]:
             self.changes.remove(before)
-        change = self._stage(StagedChange(ChangeKind.REPLACED, item.path, items=self._keyed([item])))
+        rows = {row: item.path} if row >= 0 else {}
+        change = self._stage(StagedChange(ChangeKind.REPLACED, item.path, rows=rows, items=self._keyed([item])))
         self._drop_idle()
         return change
 
@@ -187,6 +192,7 @@ class Staging:
         items: dict[int, PackItem] = {}
         rules = dict(self.rules)
         moves: dict[str, str] = {}
+        moved: set[int] = set()
         gone: set[str] = set()
         idle: list[StagedChange] = []
         for change in self.changes:
@@ -194,7 +200,13 @@ class Staging:
             does = bool(change.items)
             items |= change.items
             if change.kind is ChangeKind.REPLACED:
-                rules |= {item.path: AddClash.REPLACE for item in change.items.values()}
+                where = next((renamed[row] for row in change.rows if row in renamed), "")
+                items |= {key: item._replace(path=where or item.path) for key, item in change.items.items()}
+                rules |= (
+                    {where: AddClash.REPLACE}
+                    if where
+                    else {item.path: AddClash.REPLACE for item in change.items.values()}
+                )
             if change.kind is ChangeKind.REMOVED:
                 does = bool(rows or keys)
                 removed |= rows
@@ -207,6 +219,7 @@ class Staging:
                     there = renamed.get(row, change.rows[row])
                     if (new := _moved(there, change.path, change.new_path)) is not None:
                         renamed[row], does = new, True
+                        (moved.add if change.kind is ChangeKind.MOVED else moved.discard)(row)
                 for key in keys:
                     if (new := _moved(items[key].path, change.path, change.new_path)) is not None:
                         if items[key].path in rules:
@@ -222,6 +235,7 @@ class Staging:
             items=list(items.values()),
             removed=removed,
             renamed={row: path for row, path in renamed.items() if row not in removed},
+            may_clash=moved,
         )
         return Staged(changes, tuple(items), rules, moves, frozenset(gone), tuple(idle))
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
@@ -108,6 +108,8 @@ class Changing(QObject):
         shown: there is another listing of the archive where the window stands, by which rows come and go.
         refused: something can't be changed, with the error that says why.
         told: something is to be said.
+        asked: something is to be decided: the words, and what is offered.
+        staged: one more change was collected.
         outdated: the archive was changed by another program, and must be read anew before anything can be planned.
     """
 
@@ -115,6 +117,8 @@ class Changing(QObject):
     shown = Signal(object)
     refused = Signal(object)
     told = Signal(str)
+    asked = Signal(str, object)
+    staged = Signal()
     outdated = Signal()
 
     def __init__(self, at: Standpoint, background: Background, settings: Settings, parent: QObject) -> None:
@@ -350,6 +354,7 @@ class Changing(QObject):
             )
         act(kept.staging)
         self.wanted = True
+        self.staged.emit()
         if error is not None:
             self.outdated.emit()  # and what is staged holds for the archive as it is then
         else:
@@ -506,13 +511,29 @@ class Changing(QObject):
         self._background.run(work, done=partial(self._add_found, chain), failed=self._say_failed)
 
     def replace(self, items: Sequence[PackItem]) -> bool:
-        """Put files in the place of those of their paths."""
+        """Put files in the place of those that the archive has under their paths, wherever these go.
+
+        Where one of those is to be removed, it is asked what is meant.
+        """
+        opened, kept = self._at.archive, self._here
+        rows = _rows_of(opened, [item.path for item in items]) if opened is not None else {}
+        removed = kept.staging.outcome().changes.removed if kept is not None else ()
+        gone = [item for item in items if rows.get(item.path) in removed]
 
         def act(staging: Staging) -> None:
             for item in items:
-                staging.replace(item)
+                if item not in gone:
+                    staging.replace(item, rows.get(item.path, -1))
 
-        return self.stage(act)
+        def put_in_again(staging: Staging) -> None:
+            for item in gone:
+                staging.add(item.path, [item])
+
+        if gone:
+            words = "{name:name} is to be removed from the archive, so it can't be put back there."
+            offer = ("Add it as a new file", lambda: self.stage(put_in_again))
+            self.asked.emit(say(words, name=gone[0].path), [offer, ("Leave it out", lambda: None)])
+        return len(gone) < len(items) and self.stage(act)
 
     def put_in(self, look: Callable[[], Sequence[PackItem]], held: Collection[str]) -> None:
         """Put items in under their paths; those that the archive holds already are replaced.
@@ -525,7 +546,8 @@ class Changing(QObject):
 
         def done(items: Sequence[PackItem]) -> None:
             if chain == self._at.place.chain:
-                self.stage(lambda staging: _put(staging, items, held))
+                rows = _rows_of(opened, held) if (opened := self._at.archive) is not None else {}
+                self.stage(lambda staging: _put(staging, items, held, rows))
 
         self.want(True)
         self._background.run(lambda _: look(), done=done, failed=self._say_failed)
@@ -556,8 +578,10 @@ class Changing(QObject):
                 self.told.emit(say("Nothing to do: {same:file is|files are} up to date.", same=found.same))
                 return
 
+            rows = _rows_of(opened, replaced)
+
             def act(staging: Staging) -> None:
-                _put(staging, found.changes.items, replaced)
+                _put(staging, found.changes.items, replaced, rows)
                 for row in gone:
                     path = plain_path(opened.reader.catalog.path(row))
                     if path not in replaced:
@@ -834,7 +858,12 @@ def planned(opened: OpenArchive, place: Place, staged: Staged, on_clash: AddClas
         reader=opened.reader,
         job=job,
     )
-    shown = replace(staged_catalog(opened.reader, plan), moves=staged.moves, gone=staged.gone)
+    moves = dict(staged.moves)
+    for taken in plan.taken:
+        if taken.path in moves and taken.result != taken.path:
+            before = moves.pop(taken.path)
+            moves |= {taken.result: before} if taken.result else {}
+    shown = replace(staged_catalog(opened.reader, plan), moves=moves, gone=staged.gone)
     tree = ArchiveTree(shown.catalog)
     file_types = file_types_of(tree)
     listing = listing_in(replace(opened, tree=tree, file_types=file_types, staged=shown), place, order)
@@ -846,10 +875,17 @@ def options_of(opened: OpenArchive) -> WriteOptions:
     return WriteOptions(-1, password=opened.password if opened.is_locked else "")
 
 
-def _put(staging: Staging, items: Iterable[PackItem], held: Collection[str]) -> None:
+def _rows_of(opened: OpenArchive, paths: Collection[str]) -> dict[str, int]:
+    """The rows that an archive has for some paths, as it is without changes."""
+    catalog, wanted = opened.reader.catalog, set(paths)
+    found = ((plain_path(catalog.path(row)), row) for row in range(len(catalog)))
+    return {path: row for path, row in found if path in wanted}
+
+
+def _put(staging: Staging, items: Sequence[PackItem], held: Collection[str], rows: Mapping[str, int]) -> None:
     """Put items in the place of what the archive holds of their paths, or in beside it."""
     for item in items:
         if item.path in held:
-            staging.replace(item)
+            staging.replace(item, rows.get(item.path, -1))
         else:
             staging.add(item.path, [item])
