@@ -389,7 +389,7 @@ def test_the_verbs(
     status, said = run("add", archive, tmp_path / "n.txt", "--into", "tree/deep", "--on-clash", "skip")
     assert status == 2 and "would change" in said
     status, said = run("add", archive, tmp_path / "n.txt", "--into", "tree/deep", "--on-clash", "replace")
-    assert (status, held(archive)["tree/deep/n.txt"]) == (0, b"newer") and "1 replaced" in said
+    assert (status, held(archive)["tree/deep/n.txt"]) == (0, b"newer") and "1 item replaced" in said
     assert run("add", archive, tmp_path / "n.txt", "--into", "tree/deep")[0] == 2  # it is in there, as it is
     assert run("remove", archive, "no such thing")[0] == 2
     assert run("remove", archive, "*.csv", "empty")[0] == 0

@@ -115,7 +115,7 @@ def test_packing_plans_and_clashes(run: Run, tmp_path: Path) -> None:
     status, out, _ = run("add", "x.zip", "a", "b", "--dry-run")
     assert "Would change 1 item of" in out and "add  b" in out  # the other one is in it already
     status, out, _ = run("add", "x.zip", "a", "b", "--verify")
-    assert status == 0 and out.startswith("Saved ") and "1 added" in out
+    assert status == 0 and out.startswith("Saved ") and "1 item added" in out
     assert [line.split()[-1] for line in run("list", "x.zip")[1].splitlines()[:2]] == ["a", "b"]
 
 

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import pytest
-from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
-from PySide6.QtGui import QDragEnterEvent, QDropEvent
+from PySide6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
+from PySide6.QtGui import QCursor, QDragEnterEvent, QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QWidget
 
@@ -608,6 +608,55 @@ def test_an_edited_copy_is_put_back_where_its_file_is_by_now(
     assert found[where] == b"edited"
     other = {"tree/a.txt", "tree/z.txt"} if before != "folder moved" else {"tree/deep/c.txt", "deep/c.txt"}
     assert other & found.keys() == {where}
+
+
+def test_the_button_rests_after_saving(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """It does not offer something else under the pointer that has just pressed it."""
+    archive = packed(home, "zip")
+    shutil.rmtree(home / "tree")
+    stand(archive)
+    click(window, "tree")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    _, to = pages(window)
+    assert "The archive will be empty." in to.facts.text()
+    window._undo()
+    settle()
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    assert "empty" not in to.facts.text()
+    QCursor.setPos(to.go.mapToGlobal(to.go.rect().center()))
+    QTest.mouseClick(to.go, LEFT)
+    settle()
+    go = window.target.go
+    assert go is not to.go and (go.text(), go.isEnabled()) == ("Saved", False)
+    click(window, "tree/b.bin")
+    assert go.text() == "Unpack 1 item"
+    settle()
+    assert go.isEnabled()
+    go.rest("Saved")
+    QApplication.sendEvent(go, QEvent(QEvent.Type.Leave))
+    assert go.text() == "Unpack 1 item" and go.isEnabled()
+
+
+def test_counts_are_the_same_wherever_they_are_said(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """A folder with everything in it is one item, in the list of changes, on the button and in the result."""
+    archive = packed(home, "zip")
+    files_in(home / "more", "x y z")
+    stand(archive)
+    drop(window, [home / "more"])
+    settle()
+    click(window, "more/x")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    click(window, "tree/deep")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    assert window.target.go.text() == "Save 2 changes"
+    window.target.go.click()
+    settle()
+    assert "1 item added (2 files), 1 item removed (4 files)." in window.strip.last.text()
 
 
 def shown_paths(window: Window) -> set[str]:

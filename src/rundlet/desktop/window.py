@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QEvent, QKeyCombination, QProcess, Qt, QTimer
-from PySide6.QtGui import QKeyEvent, QKeySequence
+from PySide6.QtGui import QCursor, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -238,6 +238,7 @@ class Window(QMainWindow):
         self.target.unpack_pressed.connect(self.job_starter.start_unpack)
         self.target.batch_pressed.connect(self.job_starter.start_several)
         self.target.change_pressed.connect(self.job_starter.start_change)
+        ws.selector.changed.connect(self._wake_button)
         self.target.check_pressed.connect(self.job_starter.start_check)
         self.target.compare_pressed.connect(self.job_starter.start_compare)
         self.target.sums_pressed.connect(self.job_starter.start_sums)
@@ -602,12 +603,25 @@ class Window(QMainWindow):
             else:
                 self.workspace.go(Place(place.folder))
         elif place.in_archive and isinstance(outcome, Changed) and outcome.target == place.outermost:
+            if self._is_at_button():
+                self.target.unpack.go.rest("Saved")
             self.workspace.refresh()
         elif self.source.is_naming:
             self.workspace.follower.tell_later()  # the list is not taken away from under the name
         elif not place.in_archive and outcome is not None:
             named = isinstance(outcome, FolderMade | Renamed)
             self.workspace.refresh(choose=[outcome.target] if named else ())
+
+    def _is_at_button(self) -> bool:
+        """Whether the pointer is on the big button, which is about to do something else."""
+        go = self.target.go
+        return go.isVisible() and go.rect().contains(go.mapFromGlobal(QCursor.pos()))
+
+    def _wake_button(self, *_: object) -> None:
+        """Something is selected, so the big button is meant for that."""
+        if self.workspace.selection.items:
+            for button, _task in self.target.buttons():
+                button.wake()
 
     def _keep_changes_with(self, outcome: Outcome) -> None:
         """Keep changes that are not saved with an archive that was moved, and say so where it went to the trash with some."""

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rundlet.core.sentences import fill
+from rundlet.core.text import quoted
+from rundlet.presentation.sentences import joined
 
 if TYPE_CHECKING:
     from rundlet.core.plans.change_plan import ChangePlan
@@ -14,10 +17,21 @@ if TYPE_CHECKING:
 _STREAMS = "tar."
 
 
-def cost_words(plan: ChangePlan | None, cost: ChangeCost | None) -> str:
-    """What saving costs, in a sentence."""
+def cost_words(
+    plan: ChangePlan | None, cost: ChangeCost | None, outer: Sequence[str] = (), outer_bytes: int = 0
+) -> str:
+    """What saving costs, in a sentence.
+
+    Args:
+        outer: the names of the archives that this one lies in, the innermost first, which are written anew, too.
+        outer_bytes: of the outermost.
+    """
     if plan is None or cost is None:
         return ""
+    if outer:
+        words = "Then {names}, {bytes:size}, {count:=is|are} written anew with it."
+        more = fill(words, {"names": " and ".join(map(quoted, outer)), "bytes": outer_bytes, "count": len(outer)})
+        return joined([cost_words(plan, cost), more])
     facts = {
         "packed": cost.packed,
         "files": cost.files,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Generic, TypeVar
@@ -175,11 +175,14 @@ class _ChangePresenter(_ArchivePresenter[Changed]):
     done = "Saved {target:name}, {bytes_out:size}, in {seconds:duration}."
     logged = "Changed {target}"
     only_added = "Added {added:item|items} to {target:name} in {seconds:duration}."
+    files_added = "Added {added:item|items} ({added_files:file|files}) to {target:name} in {seconds:duration}."
     undone = undone_with_originals = "Restore {target:name} as it was"
 
     def summary(self, outcome: Changed) -> str:
         if outcome.added and not (outcome.new or outcome.removed or outcome.renamed):
-            return fill(self.only_added, _facts(outcome) | {"added": outcome.added})
+            counts = _counts(outcome)
+            words = self.files_added if counts["added_files"] != counts["added"] else self.only_added
+            return fill(words, _facts(outcome) | counts)
         return joined([super().summary(outcome), changed_words(outcome)])
 
     def log_size(self, outcome: Changed) -> str:
@@ -187,16 +190,29 @@ class _ChangePresenter(_ArchivePresenter[Changed]):
 
 
 def changed_words(outcome: Changed) -> str:
-    """How many items were changed in which way, in a sentence, or ""."""
-    words = {
-        "added": "{added:number} added",
-        "new": "{new:number} replaced",
-        "removed": "{removed:number} removed",
-        "renamed": "{renamed:number} renamed",
+    """How many items were changed in which way, in a sentence, or ""; a folder with everything in it is one item."""
+    counts = _counts(outcome)
+    said = [fill(words, counts) for name, words in _change_words(counts).items() if counts[name]]
+    return sentence(", ".join(said)) if said else ""
+
+
+def _counts(outcome: Changed) -> dict[str, int]:
+    """The counts of a change; of one that an earlier version noted, those of all items."""
+    rows = {name: getattr(outcome, name) for name in ("added", "new", "removed", "renamed")}
+    return {**rows, "added_files": outcome.added, "removed_files": outcome.removed, **outcome.counts}
+
+
+def _change_words(counts: Mapping[str, int]) -> dict[str, str]:
+    return {
+        "added": _ADDED[counts["added"] != counts["added_files"]],
+        "new": "{new:item|items} replaced",
+        "removed": _REMOVED[counts["removed"] != counts["removed_files"]],
+        "renamed": "{renamed:item|items} renamed",
     }
-    facts = {name: getattr(outcome, name) for name in words}
-    said = ", ".join(fill(words[name], facts) for name, count in facts.items() if count)
-    return sentence(said) if said else ""
+
+
+_ADDED = {False: "{added:item|items} added", True: "{added:item|items} added ({added_files:file|files})"}
+_REMOVED = {False: "{removed:item|items} removed", True: "{removed:item|items} removed ({removed_files:file|files})"}
 
 
 _UNDO_UNPACKING = {

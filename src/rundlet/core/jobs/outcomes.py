@@ -102,6 +102,7 @@ class Changed(Outcome):
 
     Attributes:
         added, new, removed, renamed: how many items were added, got new content, went, and have another name.
+        counts: the same where a folder with everything in it is one item, and the files in it apart.
     """
 
     kind: ClassVar[str] = "change"
@@ -110,6 +111,7 @@ class Changed(Outcome):
     new: int = 0
     removed: int = 0
     renamed: int = 0
+    counts: dict[str, int] = field(default_factory=dict)
 
 
 @dataclass(slots=True)

@@ -116,6 +116,8 @@ class ChangePlan:
         read_back: whether the new archive is read and compared before it takes the place of the old one.
         keep_replaced: whether the old archive goes to the trash, so that it can come back.
         originals: what goes to the trash as far as the archive was seen to hold it; empty when nothing does.
+        counts: how many items are ``added``, ``new``, ``removed`` and ``renamed``, where a folder with everything in it is one,
+            and the files in them (``added_files``, ``removed_files``).
         came_from: for each of ``added`` its place in :attr:`Changes.items`; -1 for what is not from there.
     """
 
@@ -136,6 +138,7 @@ class ChangePlan:
     keep_replaced: bool = False
     originals: tuple[Path, ...] = ()
     came_from: tuple[int, ...] = ()
+    counts: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def target(self) -> Path:
@@ -154,9 +157,9 @@ class ChangePlan:
 
     @property
     def count(self) -> int:
-        """How many items are another than before."""
-        altered = {*self.edits.renamed, *self.edits.times, *self.edits.modes} - self.edits.removed
-        return len(self.added) + max(self.removed, 0) + len(altered)
+        """How many items are another than before, where a folder with everything in it is one."""
+        altered = {*self.edits.times, *self.edits.modes} - self.edits.removed - self.edits.renamed.keys()
+        return sum(self.counts[name] for name in ("added", "new", "removed", "renamed")) + len(altered)
 
 
 def rows_below(reader: ArchiveReader, path: str) -> list[int]:
@@ -275,7 +278,31 @@ def plan_change(
             keep_replaced=keep_replaced,
             originals=originals,
             came_from=tuple(names.origins),
+            counts=_counts(reader, edits, added),
         )
+
+
+def _counts(reader: ArchiveReader, edits: Edits, added: Sequence[PackItem]) -> dict[str, int]:
+    catalog = reader.catalog
+    gone = {plain_path(catalog.path(row)): row for row in edits.removed}
+    put_in = {item.path: item for item in added}
+    new = gone.keys() & put_in.keys()
+    removed, fresh = gone.keys() - new, put_in.keys() - new
+    moved = {plain_path(catalog.path(row)) for row in edits.renamed}
+    return {
+        "added": _tops(fresh),
+        "added_files": sum(put_in[path].kind != Kind.DIR for path in fresh),
+        "new": len(new),
+        "removed": _tops(removed),
+        "removed_files": sum(int(catalog.kind[gone[path]]) != Kind.DIR for path in removed),
+        "renamed": _tops(moved),
+    }
+
+
+def _tops(paths: Collection[str]) -> int:
+    """How many of some items lie in no folder that is among them."""
+    known = set(paths)
+    return sum(path.rpartition("/")[0] not in known for path in known)
 
 
 class _Names:

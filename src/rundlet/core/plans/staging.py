@@ -28,6 +28,7 @@ class ChangeKind(Enum):
     RENAMED = "renamed"
     MOVED = "moved"
     REMOVED = "removed"
+    LEFT_OUT = "left out"  # of what is added, so that it is no change of the archive by itself
 
 
 @dataclass(eq=False, slots=True)
@@ -90,7 +91,7 @@ class Staging:
         self._next_key = 0
 
     def __len__(self) -> int:
-        return len(self.changes)
+        return sum(change.kind is not ChangeKind.LEFT_OUT for change in self.changes)
 
     @property
     def issues(self) -> list[Issue]:
@@ -132,7 +133,8 @@ class Staging:
             if wanted.issuperset(before.items):  # it was never saved, so nothing of it is left to be removed
                 wanted -= before.items.keys()
                 self.changes.remove(before)
-        change = StagedChange(ChangeKind.REMOVED, path, rows=dict(rows), keys=wanted) if rows or wanted else None
+        kind = ChangeKind.REMOVED if rows else ChangeKind.LEFT_OUT
+        change = StagedChange(kind, path, rows=dict(rows), keys=wanted) if rows or wanted else None
         if change is not None:
             self.changes.append(change)
         self._drop_idle()
@@ -207,7 +209,7 @@ class Staging:
                     if where
                     else {item.path: AddClash.REPLACE for item in change.items.values()}
                 )
-            if change.kind is ChangeKind.REMOVED:
+            if change.kind in (ChangeKind.REMOVED, ChangeKind.LEFT_OUT):
                 does = bool(rows or keys)
                 removed |= rows
                 for key in keys:

@@ -52,6 +52,7 @@ def change(plan: ChangePlan, job: Job | None = None, *, workers: int | None = No
         new=len(plan.replaced),
         removed=max(plan.removed, 0),
         renamed=len(plan.edits.renamed),
+        counts=dict(plan.counts),
     )
     proof: Proof | None = None
     with contextlib.ExitStack() as held:

@@ -48,6 +48,7 @@ _GROUPS = {
     ChangeKind.RENAMED: ("Renamed", "✎ {new_path:shown}", "slate"),
     ChangeKind.MOVED: ("Moved", "✎ {new_path:shown}", "slate"),
     ChangeKind.REMOVED: ("Removed", "– {path:shown}", "warn"),
+    ChangeKind.LEFT_OUT: ("Not added", "– {path:shown}", "soft"),
 }
 """For each kind of change its heading, its line, and the role that it is written in."""
 
@@ -267,7 +268,8 @@ class ChangePage(QWidget):
         self.updates.setVisible(error is None and not count and not changing.as_new)
         self.updates.refresh()
         self.update_name.refresh()
-        self.cost.setText(cost_words(changing.plan, changing.cost) if not changing.as_new else "")
+        outer, size = self._outer_archives()
+        self.cost.setText(cost_words(changing.plan, changing.cost, outer, size) if not changing.as_new else "")
         staged = changing.staging.issues if changing.staging is not None else []
         issues = [*staged, *(changing.plan.issues if changing.plan else ())]
         lines = [issue_line(issue) for issue in issues[:_MOST_ISSUES]]
@@ -275,6 +277,19 @@ class ChangePage(QWidget):
             lines.append(say("… and {count:number} more", count=len(issues) - _MOST_ISSUES))
         self.issues.setText("\n".join(lines))
         self.issues.setVisible(bool(lines))
+
+    def _outer_archives(self) -> tuple[list[str], int]:
+        """The archives that the one here lies in, the innermost first, and the bytes of the outermost."""
+        names, at = list[str](), self._workspace.place.outer
+        size = 0
+        while at is not None and at.archive is not None:
+            names.append(at.archive.name)
+            try:
+                size = at.archive.stat().st_size
+            except OSError:
+                size = 0
+            at = at.outer
+        return names, size
 
     def _show_changes(self, changes: list[StagedChange]) -> None:
         for kind, (name, line, role) in _GROUPS.items():

@@ -87,7 +87,8 @@ class ChangeTarget(TargetPage):
         if changing.only is not None:
             words = "The archive here stays as it is. A report is saved beside the new one."
         unlocked = self._loses_its_lock()
-        self.say_last(lack or joined([words, unlocked]), warns=bool(lack or unlocked))
+        empty = "The archive will be empty." if self._will_be_empty() else ""
+        self.say_last(lack or joined([words, unlocked, empty]), warns=bool(lack or unlocked or empty))
         self.go.setText(self._button_words())
         ready = changing.as_new or (changing.count > 0 and changing.plan is not None)
         self.go.set_ready(
@@ -104,6 +105,12 @@ class ChangeTarget(TargetPage):
             return int(sizes[list(changing.only)].sum())
         gone = list(opened.staged.removed) if opened.staged is not None else []
         return int(sizes.sum() - sizes[gone].sum())
+
+    def _will_be_empty(self) -> bool:
+        """Whether the changes leave nothing in the archive."""
+        opened = self._workspace.archive
+        staged = opened.staged if opened is not None else None
+        return staged is not None and self._changing.count > 0 and len(staged.removed) == len(staged.catalog)
 
     def _loses_its_lock(self) -> str:
         """That a new archive is not locked though the one here is, or ""."""

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable, Sequence
 from itertools import pairwise
 from pathlib import Path
 
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QModelIndex, QPersistentModelIndex, QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QFontMetrics, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QButtonGroup,
@@ -291,6 +291,8 @@ class GoButton(QPushButton):
     What stands in brackets at the end of its words goes to a line of its own where they are too long for one.
     """
 
+    _done = ""  # what is said for as long as it rests
+
     def __init__(self, words: str) -> None:
         super().__init__()
         self._words = words
@@ -301,19 +303,37 @@ class GoButton(QPushButton):
         self._held = False
         self.setEnabled(False)
 
+    def rest(self, words: str) -> None:
+        """Say what was done, and be off until the pointer has left the button, or something else is selected."""
+        self._done = words
+        self._fit()
+        self.setEnabled(False)
+
+    def wake(self) -> None:
+        """Rest no longer."""
+        if self._done:
+            self._done = ""
+            self._fit()
+            self.setEnabled(self._ready and not self._held)
+
+    def event(self, event: QEvent) -> bool:
+        if event.type() in (QEvent.Type.Leave, QEvent.Type.Hide):
+            self.wake()
+        return super().event(event)
+
     def set_ready(self, ready: bool) -> None:
         """Whether there is something to do."""
         self._ready = ready
-        self.setEnabled(ready and not self._held)
+        self.setEnabled(ready and not self._held and not self._done)
 
     def hold(self, held: bool) -> None:
         """Whether a job that was started with it has yet to take over."""
         self._held = held
-        self.setEnabled(self._ready and not held)
+        self.setEnabled(self._ready and not held and not self._done)
 
     def text(self) -> str:
         """The words, on one line."""
-        return self._words
+        return self._done or self._words
 
     def setText(self, text: str) -> None:
         self._words = text
@@ -325,11 +345,12 @@ class GoButton(QPushButton):
 
     def _fit(self) -> None:
         metrics = QFontMetrics(theme.font(theme.sizes.statement, bold=True))
-        too_long = metrics.horizontalAdvance(self._words) > self.width() - 2 * theme.sizes.wide
-        lines = self._words.replace(" (", "\n(", 1) if too_long else self._words
+        words = self._done or self._words
+        too_long = metrics.horizontalAdvance(words) > self.width() - 2 * theme.sizes.wide
+        lines = words.replace(" (", "\n(", 1) if too_long else words
         if lines != super().text():
             super().setText(lines)
-            self.setAccessibleName(self._words)
+            self.setAccessibleName(words)
             restyle(self, "lines", "two" if "\n" in lines else "one")
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
