@@ -235,8 +235,8 @@ def test_checking_again_and_elsewhere(window: Window, settle: Settle, stand: Sta
     settle()
     how, to = window.how.page, window.target.page
     assert isinstance(how, CheckPage) and isinstance(to, CheckTarget)
-    assert "keeps no checksums" in how.kinds.text() and "no checksum to compare with" in to.verdict.text()
-    assert notes(window)["tree/a.txt"] == "✓ readable, no checksum"
+    assert "keeps no checksums" in how.kinds.text() and "can't be verified: they have no checksum" in to.verdict.text()
+    assert notes(window)["tree/a.txt"] == "? no checksum"
     window.window_actions["how"].trigger()
     assert QApplication.focusWidget() is window.how.within.first
     window.workspace.refresh()
@@ -249,7 +249,7 @@ def test_checking_again_and_elsewhere(window: Window, settle: Settle, stand: Sta
     stand(archive)
     window.how.within.chosen.emit("check")
     settle()
-    assert notes(window)["tree/a.txt"] == "✓ readable, no checksum" and to.go.text() == "Check again"
+    assert notes(window)["tree/a.txt"] == "? no checksum" and to.go.text() == "Check again"
     packed_again = archive.read_bytes()
     archive.unlink()
     archive.write_bytes(packed_again)

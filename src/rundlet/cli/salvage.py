@@ -12,6 +12,7 @@ from rundlet.cli.archives import given_password, open_given
 from rundlet.cli.pack import format_of
 from rundlet.cli.reading import add_reading
 from rundlet.cli.render import note, outcome_value, with_progress
+from rundlet.core.errors import NothingIntact
 from rundlet.core.formats.detect import WRITABLE
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.pack_plan import PackClash
@@ -57,21 +58,28 @@ def run(options: argparse.Namespace, output: Output) -> int:
         write = WriteOptions(
             info.default_level, password=(password or "") if locked else "", hide_names=reader.names_hidden
         )
-        outcome = with_progress(
-            lambda job: salvage(
-                reader,
-                options.out,
-                info,
-                job,
-                options=write,
-                parts_too=options.damaged_too,
-                on_clash=PackClash(options.on_clash),
-                report=partial(salvage_report, options.archive, reader.catalog),
+        try:
+            outcome = with_progress(
+                lambda job: salvage(
+                    reader,
+                    options.out,
+                    info,
+                    job,
+                    options=write,
+                    parts_too=options.damaged_too,
+                    on_clash=PackClash(options.on_clash),
+                    report=partial(salvage_report, options.archive, reader.catalog),
+                )
             )
-        )
+        except NothingIntact as error:
+            hint = "Fetch it again, or save what is left of damaged files with --damaged-too."
+            raise NothingIntact(error.sentence, hint="" if options.damaged_too else hint) from error
     note(outcome, [options.archive])
     output.say(presenter_of(outcome).summary(outcome))
     if output.json:
-        facts = {name: getattr(outcome, name) for name in ("taken_over", "parts", "damaged", "missing", "unreadable")}
+        facts = {
+            name: getattr(outcome, name)
+            for name in ("taken_over", "parts", "doubtful", "damaged", "missing", "unreadable")
+        }
         output.value(outcome_value(outcome) | facts | {"created": outcome.created})
     return int(output.issues(outcome.issues))

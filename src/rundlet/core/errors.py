@@ -19,6 +19,7 @@
     ├── PlanError            the work can't be done as asked
     │   ├── Clash            a name is taken
     │   ├── NoSpace          the disk is too full
+    │   ├── NothingIntact    nothing in a damaged archive can be saved as it is
     │   └── OutOfDate        files changed between the plan and the work
     └── FileProblem          the system refused; keeps its errno
 
@@ -149,6 +150,10 @@ class Clash(PlanError):
 
 class NoSpace(PlanError):
     """There is not enough free space."""
+
+
+class NothingIntact(PlanError):
+    """Nothing in a damaged archive can be read to its end."""
 
 
 class OutOfDate(PlanError):

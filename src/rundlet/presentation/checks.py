@@ -21,10 +21,11 @@ if TYPE_CHECKING:
 VERDICTS = {
     Verdict.UNREAD: ("", "ink"),
     Verdict.INTACT: ("✓ intact", "moss"),
-    Verdict.UNTOLD: ("✓ readable, no checksum", "slate"),
+    Verdict.UNTOLD: ("? no checksum", "slate"),
     Verdict.DAMAGED: ("✗ damaged", "amber"),
     Verdict.MISSING: ("✗ part missing", "amber"),
     Verdict.UNREADABLE: ("✗ can't be read", "amber"),
+    Verdict.DOUBTFUL: ("? may be damaged", "amber"),
 }
 """For each verdict its words, and the token that they are written in."""
 
@@ -70,8 +71,9 @@ def report_values(
     """
     return {
         "archive": str(outcome.target),
-        "intact": outcome.files - outcome.unverified,
+        "intact": outcome.intact,
         "no_checksum": outcome.unverified,
+        "may_be_damaged": outcome.doubtful,
         "damaged": outcome.damaged,
         "missing": outcome.missing,
         "unreadable": outcome.unreadable,

@@ -294,40 +294,45 @@ class _CheckPresenter(Presenter[Checked]):
     logged = "Checked {target}"
 
     def summary(self, outcome: Checked) -> str:
-        known = outcome.damaged + outcome.missing + outcome.unreadable
+        known = outcome.bad + outcome.doubtful
         unknown = sum(issue.item != outcome.target.name for issue in outcome.problems)  # in logs of earlier versions
         return verdict(outcome if known or not unknown else replace(outcome, damaged=unknown))
 
 
 def verdict(outcome: Checked) -> str:
     """What checking an archive came to, in a sentence or more."""
-    facts = _facts(outcome) | {
-        name: getattr(outcome, name) for name in ("unverified", "damaged", "missing", "unreadable")
-    }
-    bad = outcome.damaged + outcome.missing + outcome.unreadable
-    if bad:
-        facts["total"] = outcome.files + bad
-        said = ["{files:number} of {total:item|items} of {target:name} {files:=is|are} intact."]
+    names = ("intact", "unverified", "damaged", "missing", "unreadable", "doubtful")
+    facts = _facts(outcome) | {name: getattr(outcome, name) for name in names}
+    facts["total"] = outcome.files + outcome.bad + outcome.doubtful
+    if outcome.bad or outcome.doubtful:
+        said = ["{intact:number} of {total:item|items} of {target:name} {intact:=is|are} intact."]
+        said += (
+            ["{unverified:item|items} can be read, but {unverified:=has|have} no checksum."]
+            if outcome.unverified
+            else []
+        )
+        said += ["{doubtful:item|items} may be damaged."] if outcome.doubtful else []
         said += ["{damaged:item is|items are} damaged."] if outcome.damaged else []
         said += ["{missing:item lies|items lie} in a missing part."] if outcome.missing else []
         said += ["{unreadable:item|items} can't be read."] if outcome.unreadable else []
         return joined([fill(each, facts) for each in said])
-    if outcome.problems:
-        return fill("{files:item|items} of {target:name} {files:=is|are} intact; the archive itself is damaged.", facts)
+    damaged = "The archive itself is damaged." if outcome.problems else ""
     if outcome.unverified and outcome.unverified >= outcome.files:
-        return fill(
-            "{files:item|items} of {target:name} could be read. "
-            "It keeps no checksums, so nobody can tell whether they are as they were packed.",
-            facts,
-        )
-    if outcome.whole:
-        intact = fill("{target:name} is intact: {files:item|items} read.", facts)
+        said = [
+            "{files:item|items} of {target:name} could be read, but can't be verified: {files:=it has|they have} no checksum."
+        ]
+    elif outcome.unverified:
+        said = [
+            "{intact:number} of {total:item|items} of {target:name} {intact:=is|are} intact.",
+            "{unverified:item|items} could be read, but can't be verified: {unverified:=it has|they have} no checksum.",
+        ]
+    elif outcome.problems:
+        said = ["{files:item|items} of {target:name} {files:=is|are} intact."]
+    elif outcome.whole:
+        said = ["{target:name} is intact: {files:item|items} read."]
     else:
-        intact = fill("The {files:selected item|selected items} of {target:name} {files:=is|are} intact.", facts)
-    if not outcome.unverified:
-        return intact
-    words = "{unverified:number} of them {unverified:=has|have} no checksum to compare with."
-    return joined([intact, fill(words, facts)])
+        said = ["The {files:selected item|selected items} of {target:name} {files:=is|are} intact."]
+    return joined([*(fill(each, facts) for each in said), damaged])
 
 
 class _ComparePresenter(Presenter[Compared]):
@@ -383,7 +388,9 @@ class _JoinPresenter(Presenter[Joined]):
 
 class _SalvagePresenter(_ArchivePresenter[Salvaged]):
     doing = "Saving what is intact as {target:name}"
-    done = "Saved {files:intact item|intact items} as {target:name}, {bytes_out:size}, in {seconds:duration}."
+    done = "Saved {files:item|items} as {target:name}, {bytes_out:size}, in {seconds:duration}."
+    all_intact = "All of them are intact."
+    some_doubtful = "{doubtful:item|items} may be damaged, which {doubtful:=its name says|their names say}."
     logged = "Saved what is intact as {target}"
     undone = undone_with_originals = "Move {target:name} to the trash"
     in_part = "{parts:damaged file is|damaged files are} in it as far as it could be read."
@@ -392,6 +399,10 @@ class _SalvagePresenter(_ArchivePresenter[Salvaged]):
     def summary(self, outcome: Salvaged) -> str:
         bad = {"bad": outcome.damaged + outcome.missing + outcome.unreadable, "parts": outcome.parts}
         said = [super().summary(outcome)]
+        if outcome.doubtful:
+            said.append(fill(self.some_doubtful, {"doubtful": outcome.doubtful}))
+        elif outcome.files > 1:
+            said.append(self.all_intact)
         if bad["bad"]:
             said.append(fill("{bad:item is|items are} lost or damaged.", bad))
         if outcome.parts:

@@ -155,6 +155,7 @@ class Checked(Outcome):
         unverified: files that were read, but have no checksum that would tell whether they are as they were packed.
         damaged, missing, unreadable: items that are damaged, that lie in a part that is not there, and that can't be read
             for another reason, such as a lock.
+        doubtful: items that could be read, and may be damaged, as the checksum of the stretch that they lie in is wrong.
         whole: whether everything in it was to be read.
     """
 
@@ -164,11 +165,22 @@ class Checked(Outcome):
     damaged: int = 0
     missing: int = 0
     unreadable: int = 0
+    doubtful: int = 0
     whole: bool = True
+
+    @property
+    def intact(self) -> int:
+        """Items that were seen to be as they were packed."""
+        return self.files - self.unverified
+
+    @property
+    def bad(self) -> int:
+        """Items that can't be had as they were packed."""
+        return self.damaged + self.missing + self.unreadable
 
     def include(self, other: Checked) -> None:
         """Add what came of one more piece of the archive."""
-        for name in ("files", "bytes_in", "bytes_out", "unverified", "damaged", "missing", "unreadable"):
+        for name in ("files", "bytes_in", "bytes_out", "unverified", "damaged", "missing", "unreadable", "doubtful"):
             setattr(self, name, getattr(self, name) + getattr(other, name))
         self.issues += other.issues
 
@@ -209,6 +221,7 @@ class Salvaged(Outcome):
     Attributes:
         taken_over: files that were taken over as they were packed.
         parts: damaged files of which what can still be read was put into it, under names that say so.
+        doubtful: files in it that may be damaged.
         damaged, missing, unreadable: as in :class:`Checked`, of the damaged archive.
     """
 
@@ -216,6 +229,7 @@ class Salvaged(Outcome):
 
     taken_over: int = 0
     parts: int = 0
+    doubtful: int = 0
     damaged: int = 0
     missing: int = 0
     unreadable: int = 0

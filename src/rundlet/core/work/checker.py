@@ -39,14 +39,22 @@ class Verdict(IntEnum):
     """It lies in a part that is not there."""
     UNREADABLE = 5
     """It is locked, or packed in a way that Rundlet does not read."""
+    DOUBTFUL = 6
+    """It can be read, and lies in a stretch whose checksum is wrong: whether it is damaged itself can't be told."""
 
     @property
     def is_good(self) -> bool:
-        """Whether the entry can be had as far as anybody can tell."""
+        """Whether the entry can be read, and nothing is known against it."""
         return self in (Verdict.INTACT, Verdict.UNTOLD)
+
+    @property
+    def can_be_had(self) -> bool:
+        """Whether the entry can be read to its end, be it as it was packed or not."""
+        return self.is_good or self is Verdict.DOUBTFUL
 
 
 _VERDICTS = {
+    Reason.LIES_IN_DAMAGE: Verdict.DOUBTFUL,
     Reason.MISSING_PART: Verdict.MISSING,
     Reason.UNSUPPORTED: Verdict.UNREADABLE,
     Reason.LOCKED: Verdict.UNREADABLE,
@@ -107,6 +115,7 @@ def check(
             outcome.missing += verdict is Verdict.MISSING
             outcome.unreadable += verdict is Verdict.UNREADABLE
             outcome.damaged += verdict is Verdict.DAMAGED
+            outcome.doubtful += verdict is Verdict.DOUBTFUL
         if tell is not None:
             tell(row, verdict)
 

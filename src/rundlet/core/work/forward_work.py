@@ -116,7 +116,7 @@ def check_forward(
         judged = list(_judged_at_last(judged, doubtful, is_wrong=archive.wrong))
         outcome.unverified = 0 if archive.wrong else doubtful
         if archive.wrong:
-            outcome.damaged += doubtful
+            outcome.doubtful += doubtful
             outcome.files -= doubtful
     for path, verdict in judged if tell is not None else ():
         tell(path, verdict)  # type: ignore[misc]
@@ -140,7 +140,7 @@ def _judged_at_last(
             if left >= 0:
                 verdict = Verdict.INTACT
             elif is_wrong:
-                verdict = Verdict.DAMAGED
+                verdict = Verdict.DOUBTFUL
         yield path, verdict
 
 

@@ -21,13 +21,15 @@ from rundlet.core.errors import (
     FormatError,
     LimitExceeded,
     MissingPart,
-    PlanError,
+    NothingIntact,
     RundletError,
     file_problem,
 )
 from rundlet.core.formats.detect import by_id
+from rundlet.core.formats.edits import Edits
 from rundlet.core.formats.entry_contents import ArchiveContents
 from rundlet.core.fs.replaced import settle_backup
+from rundlet.core.fs.safe_names import doubted
 from rundlet.core.fs.unfinished import noted
 from rundlet.core.jobs.findings import Issue, Reason, issue, issue_of
 from rundlet.core.jobs.job import Job
@@ -67,10 +69,15 @@ class Condition:
     checked: Checked
     verdicts: dict[int, Verdict] = field(default_factory=dict)
 
-    def intact(self, reader: ArchiveReader) -> list[int]:
-        """The rows that can be had as they are: files and links that are intact, folders, and further names of such files."""
+    @property
+    def doubtful(self) -> frozenset[int]:
+        """The rows that can be read and may be damaged."""
+        return frozenset(row for row, verdict in self.verdicts.items() if verdict is Verdict.DOUBTFUL)
+
+    def wanted(self, reader: ArchiveReader) -> list[int]:
+        """The rows that can be had: files and links that can be read to their end, folders, and further names of such files."""
         kinds = reader.catalog.kind
-        good = {row for row, verdict in self.verdicts.items() if verdict.is_good}
+        good = {row for row, verdict in self.verdicts.items() if verdict.can_be_had}
         good.update(np.flatnonzero(kinds == Kind.DIR).tolist())
         good.update(row for row in np.flatnonzero(kinds == Kind.HARD).tolist() if reader.hard_target(row) in good)
         return sorted(good)
@@ -92,7 +99,10 @@ def salvage(
     report: Report | None = None,
     workers: int | None = None,
 ) -> Salvaged:
-    """Put all that is intact in an archive into a new one.
+    """Put all that is intact in an archive into a new one, and what may be damaged under names that say so.
+
+    There are three classes: what was seen to be intact or has nothing against it; what can be read, but lies in a stretch whose
+    checksum is wrong, as in a compressed tar with damage behind it; and what is damaged, which is put in only when that is asked for.
 
     In the same format it is taken over as it is packed, where it can be told from what is damaged; else it is packed anew.
 
@@ -107,7 +117,7 @@ def salvage(
         report: makes what is written into a text file beside the new archive.
 
     Raises:
-        PlanError: when nothing is intact.
+        NothingIntact: when nothing can be read to its end.
         Clash: when the name is taken and the rule is to refuse.
         FileProblem: when the new archive can't be written.
         Corrupt: when what was written can't be read back; it is not kept then.
@@ -120,20 +130,21 @@ def salvage(
     checked = condition.checked
     outcome = Salvaged(target, damaged=checked.damaged, missing=checked.missing, unreadable=checked.unreadable)
     with contextlib.ExitStack() as held:
-        rows = condition.intact(reader)
+        rows = condition.wanted(reader)
         pieces = _Pieces(reader, held)
         parts = pieces.of(_worth_trying(condition), job) if parts_too else []
         if not parts and (reader.catalog.kind[rows] == Kind.DIR).all():
-            raise PlanError(
+            raise NothingIntact(
                 "Nothing in {archive:name} is intact, so there is nothing to save.",
-                hint="Fetch it again.",
+                hint="Fetch it again, or save what is left of damaged files.",
                 archive=reader.source.name,
             )
         pool = Pool(workers or cores(), "salvage")
         held.callback(pool.shutdown, cancel_futures=True)
         sink = ArchiveSink(target, replace=replaces)
         held.callback(sink.close)
-        _Writing(reader, info, options, sink, pool, job).write(rows, parts, outcome)
+        _Writing(reader, info, options, sink, pool, job, condition.doubtful).write(rows, parts, outcome)
+        outcome.doubtful = len(condition.doubtful)
         outcome.issues[:0] = [*checked.issues, *pieces.issues]
         outcome.parts = len(parts)
         outcome.bytes_in, outcome.bytes_out = reader.source.size, sink.tell()
@@ -182,7 +193,14 @@ class _Writing:
     """The new archive on its way."""
 
     def __init__(
-        self, reader: ArchiveReader, info: FormatInfo, options: WriteOptions, sink: ArchiveSink, pool: Pool, job: Job
+        self,
+        reader: ArchiveReader,
+        info: FormatInfo,
+        options: WriteOptions,
+        sink: ArchiveSink,
+        pool: Pool,
+        job: Job,
+        doubtful: frozenset[int],
     ) -> None:
         self._reader = reader
         self._info = info
@@ -190,6 +208,7 @@ class _Writing:
         self._sink = sink
         self._pool = pool
         self._job = job
+        self._doubtful = doubtful
 
     def write(self, rows: Sequence[int], parts: Sequence[PackItem], outcome: Salvaged) -> None:
         """Write it with as much as can be taken over; all is packed anew where that can't be told from what is damaged."""
@@ -209,11 +228,13 @@ class _Writing:
         writer = by_id(self._info.id).create(self._sink, self._options)
         total = int(np.maximum(reader.catalog.size[list(rows)], 0).sum()) + sum(part.size for part in parts)
         self._job.begin("Saving", total_bytes=total, total_entries=len(rows) + len(parts))
-        taken = writer.take_over(reader, _alike_once(reader, rows), self._job) if take_over else frozenset()
+        sure = [row for row in rows if row not in self._doubtful]
+        taken = writer.take_over(reader, _alike_once(reader, sure), self._job) if take_over else frozenset()
         rest = [row for row in rows if row not in taken]
         contents = ArchiveContents(reader, [row for row in rest if kinds[row] == Kind.FILE])
         try:
-            items, issues = items_in(reader, contents, rest, self._job)
+            said = Edits(renamed={row: _doubted(plain_path(reader.catalog.path(row))) for row in self._doubtful})
+            items, issues = items_in(reader, contents, rest, self._job, said)
             known = {plain_path(reader.catalog.path(row)) for row in taken}
             items = [item for item in items if item.path not in known]
             writer.write([*items, *parts], pool=self._pool, job=self._job, outcome=outcome)
@@ -236,6 +257,12 @@ class _Writing:
                 "No archive was made, as what was written failed the check. The disk with {folder:name} may be failing.",
                 folder=str(self._sink.target.parent),
             )
+
+
+def _doubted(path: str) -> str:
+    """The path of a file that may be damaged, whose name says so."""
+    folder, slash, name = path.rpartition("/")
+    return folder + slash + doubted(name)
 
 
 def _alike_once(reader: ArchiveReader, rows: Sequence[int]) -> list[int]:

@@ -153,7 +153,7 @@ class CheckTarget(TargetPage):
         found = self._checking.found
         outcome = found.outcome if found is not None else None
         running = found is not None and found.running
-        bad = outcome.damaged + outcome.missing + outcome.unreadable if outcome is not None else 0
+        bad = outcome.bad + outcome.doubtful if outcome is not None else 0
         wrong = [issue for issue in outcome.issues if issue.problem or bad == 0] if outcome is not None else []
         self.verdict.setText(self._words(outcome, running=running))
         if outcome is not self._shown:
@@ -198,7 +198,7 @@ class CheckTarget(TargetPage):
     def _save_good(self) -> None:
         """Have a new archive of what is intact."""
         changing = self._workspace.changing
-        changing.only = tuple(node - 1 for node in self._checking.nodes(good=True))
+        changing.only = tuple(node - 1 for node in self._checking.readable())
         changing.as_new, changing.damaged_too = True, self.damaged_too.isChecked()
         changing.want(True)
 

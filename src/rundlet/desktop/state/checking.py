@@ -8,10 +8,13 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, Signal
 
 if TYPE_CHECKING:
+    from collections.abc import Collection
+
     import numpy as np
     from numpy.typing import NDArray
 
     from rundlet.core.jobs.outcomes import Checked
+    from rundlet.core.work.checker import Verdict
     from rundlet.desktop.locations.place import OpenArchive
     from rundlet.desktop.state.changing import Chain
     from rundlet.desktop.state.standpoint import Standpoint
@@ -95,11 +98,21 @@ class Checking(QObject):
         """The rows that are intact as far as anybody can tell, or those that are not."""
         from rundlet.core.work.checker import Verdict
 
+        return self._nodes(
+            {verdict for verdict in Verdict if verdict is not Verdict.UNREAD and verdict.is_good == good}
+        )
+
+    def readable(self) -> list[int]:
+        """The rows that can be read to their end, be they intact or not."""
+        from rundlet.core.work.checker import Verdict
+
+        return self._nodes({verdict for verdict in Verdict if verdict.can_be_had})
+
+    def _nodes(self, wanted: Collection[Verdict]) -> list[int]:
         found = self.found
-        if found is None:
-            return []
-        verdicts = {int(verdict) for verdict in Verdict if verdict is not Verdict.UNREAD and verdict.is_good == good}
-        return [row + 1 for row, verdict in enumerate(found.verdicts.tolist()) if verdict in verdicts]
+        verdicts = set(map(int, wanted))
+        rows = found.verdicts.tolist() if found is not None else []
+        return [row + 1 for row, verdict in enumerate(rows) if verdict in verdicts]
 
     def left(self, *, again: bool) -> None:
         """The archive was left, or is looked at again; what was found out is kept."""
