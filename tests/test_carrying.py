@@ -285,7 +285,7 @@ def test_a_changed_copy_is_put_back(
         assert window.target.go.text() == "Save 1 change"  # and nothing is written yet
         QTest.keyClick(window, Qt.Key.Key_Return, CTRL)
         settle()
-        assert window.strip.last.text().endswith("1 replaced."), window.strip.last.text()
+        assert window.strip.last.text().endswith("1 item replaced."), window.strip.last.text()
         listing = window.workspace.listing
         assert listing is not None and window.workspace.place.archive == archive
         click(window, "work/notes.txt")

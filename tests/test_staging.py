@@ -136,7 +136,7 @@ def test_everything_is_staged_and_saved_in_one_step(
         "tree/deep/more/sub/y.txt": "+ new",
         "new.txt": "+ new",
         "tree/empty/c.txt": "✎ was in “tree/deep”",
-        "made": "+ new",
+        "tree/made": "+ new",
     }
     how, to = pages(window)
     assert how.statement.text() == "7 changes" and how.cost.text()
@@ -150,7 +150,7 @@ def test_everything_is_staged_and_saved_in_one_step(
             expected[gone.replace("er", "er2")] = data
     expected["tree/Grüße 川.bin"] = expected.pop("tree/b.bin")
     expected["tree/empty/c.txt"] = expected.pop("tree/deep/c.txt")
-    expected |= {"tree/deep/more": None, "tree/deep/more/sub": None, "made": None, "new.txt": b"new"}
+    expected |= {"tree/deep/more": None, "tree/deep/more/sub": None, "tree/made": None, "new.txt": b"new"}
     expected |= {f"tree/deep/more/sub/{name}": name.encode() * 1000 for name in ("x.txt", "y.txt")}
     assert held(archive, password) == expected
     second_look(archive, fmt, password, expected)
@@ -657,6 +657,67 @@ def test_counts_are_the_same_wherever_they_are_said(window: Window, settle: Sett
     window.target.go.click()
     settle()
     assert "1 item added (2 files), 1 item removed (4 files)." in window.strip.last.text()
+
+
+def test_keys_in_an_archive_do_their_work(window: Window, settle: Settle, stand: Stand, home: Path) -> None:
+    """Cut and paste move, a new folder goes where the selection is, and undo says when nothing is left."""
+    archive = packed(home, "zip")
+    stand(archive)
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_X, CTRL)
+    click(window, "tree/deep")
+    window.file_actions._paste_within(QApplication.clipboard().mimeData(), "tree/deep")
+    settle()
+    assert notes(window) == {"tree/deep/a.txt": "✎ was in “tree”"}
+    key(window, Qt.Key.Key_V, CTRL)  # there is nothing left to be pasted
+    settle()
+    assert window.workspace.changing.count == 1
+    click(window, "tree/deep/er/d.txt")
+    key(window, Qt.Key.Key_N, CTRL | Qt.KeyboardModifier.ShiftModifier)
+    settle()
+    assert notes(window)["tree/deep/er/New folder"] == "+ new"
+    click(window, "tree/deep/er/e.csv")
+    window.file_actions._refresh()
+    words = [action.text() for action in window.file_actions.menu().actions()]
+    assert not window.file_actions.actions["look_inside"].isEnabled() and not any("Check" in each for each in words)
+    for _ in range(3):
+        window._undo()
+        settle()
+    assert not notes(window) and window.source.notice.words.text() == "There is nothing left to undo."
+
+
+def test_what_is_cut_on_the_disk_is_copied_into_an_archive_and_that_is_said(
+    window: Window, settle: Settle, stand: Stand, home: Path
+) -> None:
+    archive = packed(home, "zip")
+    files_in(home, "more.txt")
+    stand(home)
+    click(window, "more.txt")
+    key(window, Qt.Key.Key_X, CTRL)
+    stand(archive)
+    key(window, Qt.Key.Key_V, CTRL)
+    assert "The originals stay" in window.source.notice.words.text()
+    settle()
+    assert notes(window) == {"more.txt": "+ new"}
+
+
+def test_a_folder_that_can_not_be_written_to_is_said_before_the_press(
+    window: Window, settle: Settle, stand: Stand, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """P3, U3: packing, unpacking and changing."""
+    archive = packed(home, "zip")
+    monkeypatch.setattr("rundlet.core.fs.disk_space.os.access", lambda path, how: not how & os.W_OK)
+    stand(archive)
+    assert "You can't write to this folder" in window.target.unpack.facts.text() and not window.target.go.isEnabled()
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_Delete)
+    settle()
+    _, to = pages(window)
+    assert "Save it as a new archive" in to.facts.text() and not to.go.isEnabled()
+    stand(home)
+    click(window, "tree")
+    settle()
+    assert "You can't write to this folder" in window.target.pack.facts.text() and not window.target.go.isEnabled()
 
 
 def shown_paths(window: Window) -> set[str]:

@@ -708,7 +708,7 @@ def test_several_archives_at_once(window: Window, settle: Settle, stand: Stand, 
     locked = WriteOptions(1, password="x")
     pack(plan_pack([tree], target=work / "secret.zip", info=by_id("zip").info, options=locked))
     pack(plan_pack([tree], target=work / "cut.tar", info=by_id("tar").info, part_size=200_000))
-    (work / "words.zip").write_bytes(b"only words")
+    (work / "words.zip").write_bytes(b"\0 no archive")
     stand(work)
     assert not window.how.what.isVisible()
     window.source.view.selectAll()

@@ -20,7 +20,7 @@ from rundlet.core.errors import Cancelled
 from rundlet.core.fs.safe_names import safe_name, split_ending
 from rundlet.core.jobs.outcomes import Changed, Copied, CopiedOut, FolderMade, Moved, Outcome, Renamed, Trashed
 from rundlet.core.model.entry import Kind
-from rundlet.core.model.file_type import looks_like_a_program
+from rundlet.core.model.file_type import FileType, looks_like_a_program
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.model.item import PackItem
 from rundlet.desktop.actions import LIST_ACTIONS
@@ -112,6 +112,7 @@ class FileActions(QObject):
         self._to_name: Path | None = None  # a folder just made, until it is in the list
         self._to_name_within = ""  # the same in an archive
         self._copied: tuple[str, OpenArchive, list[int]] | None = None  # what of an archive is on the clipboard
+        self._cut_paths: tuple[str, ...] = ()  # its paths, where it is to be moved
         source.moved_onto.connect(self.put_into)
         source.moved_within.connect(workspace.changing.move)
         source.put_within.connect(workspace.changing.add)
@@ -143,13 +144,14 @@ class FileActions(QObject):
         count = shown if on_disk or within else 0
         self.actions["new_folder"].setEnabled(self._is_folder or within)
         self.actions["hidden"].setEnabled(on_disk)
-        self.actions["cut"].setEnabled(on_disk and count > 0)
+        self.actions["cut"].setEnabled(count > 0)
         self.actions["trash"].setEnabled(count > 0)
         self.actions["copy"].setEnabled(shown > 0)
         self.actions["paste"].setEnabled(self._is_folder or within)
         current = self._spot is not None
         self.actions["open"].setEnabled(current)
-        self.actions["look_inside"].setEnabled(current)
+        is_archive = not within or self._is_archive_entry  # on the disk content decides, when it is opened
+        self.actions["look_inside"].setEnabled(current and is_archive)
         self.actions["open"].setText("Open a copy in its program" if within else "Open in its program")
         if within:
             self.actions["trash"].setText(say("Remove {count:item|items}", count=count) if count else "Remove")
@@ -163,6 +165,11 @@ class FileActions(QObject):
     def _current(self) -> int:
         index = self._source.view.currentIndex()
         return self._source.model.node(index) if index.isValid() else 0
+
+    @property
+    def _is_archive_entry(self) -> bool:
+        listing, node = self._workspace.listing, self._current
+        return listing is not None and node > 0 and listing.record(node).file_type is FileType.ARCHIVES
 
     @property
     def _spot(self) -> Spot | None:
@@ -185,7 +192,7 @@ class FileActions(QObject):
         for words, task in self._tasks():
             menu.addAction(words).triggered.connect(lambda _=False, task=task: self.task_wanted.emit(task))
         count = len(self._to_check())
-        if count:
+        if count and not (self._workspace.place.in_archive and self._workspace.selection.items):
             menu.addAction(say("Check {count:archive|archives}", count=count)).triggered.connect(self.check)
         if count == 1:
             menu.addAction("Save as a new archive …").triggered.connect(self.convert)
@@ -294,7 +301,7 @@ class FileActions(QObject):
 
     def _new_folder(self) -> None:
         if self._workspace.archive is not None:
-            self._to_name_within = self._workspace.changing.new_folder(self._workspace.place.inner, time.time_ns())
+            self._to_name_within = self._workspace.changing.new_folder(self._folder_within(), time.time_ns())
             return
         parent = self._workspace.place.folder
 
@@ -305,6 +312,14 @@ class FileActions(QObject):
             return FolderMade(made, created=[str(made)])
 
         self._making = self._jobs.start(FolderMade, parent, work)
+
+    def _folder_within(self) -> str:
+        """The folder of the archive where the selection is: the one that is selected, else the one in which that lies."""
+        opened, shown = self._workspace.archive, self._workspace.selection.shown
+        if opened is None or len(shown) != 1:
+            return self._workspace.place.inner
+        path = opened.tree.path(shown[0])
+        return path if opened.tree.is_folder(shown[0]) else path.rpartition("/")[0]
 
     def _name_next(self, running: RunningJob, result: JobResult) -> None:
         if running is self._making:
@@ -455,9 +470,13 @@ class FileActions(QObject):
             for copy, before in put_in:
                 copy.unkept = copy.now() != before
 
+    def show_list(self, path: Path) -> None:
+        """Show a selected list of checksums, or open it in its program where it is none."""
+        self._workspace.sums.open_list(path, self.sums_wanted.emit, partial(self._open_elsewhere, path))
+
     def _hand_over(self, path: Path) -> bool:
         if looks_like_a_list(path):
-            self._workspace.sums.open_list(path, self.sums_wanted.emit, partial(self._open_elsewhere, path))
+            self.show_list(path)
             return True
         return self._open_elsewhere(path)
 
@@ -556,12 +575,18 @@ class FileActions(QObject):
         if opened is not None:
             opened, nodes = replace(opened), list(self._workspace.selection.shown)
             mime = EntriesMime(lambda: self._lent_now(opened, nodes))
-            self._copied = mime.id, opened, nodes
+            self._copied, self._cut_paths = (mime.id, opened, nodes), ()
             to_clipboard(mime)
         else:
             copy_files(self._workspace.selector.shown_here())
 
     def _cut(self) -> None:
+        opened = self._workspace.archive
+        if opened is not None:
+            paths = tuple(opened.tree.path(node) for node in self._workspace.selection.shown)
+            self._copy()
+            self._cut_paths = paths
+            return
         copy_files(self._workspace.selector.shown_here(), cut=True)
 
     def _paste(self) -> None:
@@ -580,10 +605,20 @@ class FileActions(QObject):
     def _paste_within(self, data: QMimeData, folder: str) -> None:
         """Put what the clipboard has into a folder of the archive; what was copied out of another one comes right from there."""
         changing, copied = self._workspace.changing, self._copied
+        opened = self._workspace.archive
         if copied is not None and items_id(data) == copied[0]:
+            if self._cut_paths and opened is not None and opened.path == copied[1].path:
+                nodes = [node for path in self._cut_paths if (node := opened.tree.find(path)) is not None]
+                QGuiApplication.clipboard().clear()  # they are not there to be pasted once more
+                changing.move(nodes, folder)
+                return
+            if self._cut_paths:
+                self._source.notice.tell("Items of another archive are copied. Remove them there, if they are to go.")
             changing.add_from(copied[1], copied[2], folder)
         elif paths := local_files(data):
             changing.add(paths, folder)
+            if is_cut(data):
+                self._source.notice.tell("The files are copied into the archive. The originals stay where they are.")
         else:
             self._source.notice.tell("There are no files to paste. Copy some first.")
 

@@ -139,10 +139,12 @@ class History(QObject):
         self.journal.clear()
         self._look_again()
 
-    def undo_last(self) -> None:
-        """Undo the newest job that was not undone yet."""
-        if self.last_record is not None:
-            self.undo(self.last_record)
+    def undo_last(self) -> bool:
+        """Undo the newest job that was not undone yet; whether there is one, or one is being undone."""
+        if self.last_record is None:
+            return bool(self._undoing)
+        self.undo(self.last_record)
+        return True
 
     def undo_job(self, id: str) -> None:
         """Undo the job of this id, where it can be."""

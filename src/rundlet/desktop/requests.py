@@ -64,6 +64,10 @@ class Requests(QObject):
         self._window.come_to_front(token)
         self.begin(paths, task)
 
+    def show_list(self, path: Path) -> None:
+        """Hold the files that a list of checksums names against it."""
+        self._once_selected([path], lambda: self._window.file_actions.show_list(path))
+
     def look_into(self, archive: Path) -> None:
         """Go into an archive, and show what a check finds in it."""
         workspace = self._window.workspace

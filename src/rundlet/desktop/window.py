@@ -271,6 +271,7 @@ class Window(QMainWindow):
         ws.leaving.connect(self._call_off)
         ws.listed.connect(self._look_at_archive)
         ws.gone.connect(self._say_gone)
+        ws.list_wanted.connect(self.requests.show_list)
         self.strip.show_wanted.connect(show_in_file_manager)
         self.strip.copy_wanted.connect(copy_files)
         self.strip.undo_wanted.connect(self.history.undo_last)
@@ -399,8 +400,10 @@ class Window(QMainWindow):
 
     def _undo(self) -> None:
         """Undo the last change that is not saved, while these are shown; else the last job."""
-        if not (self.workspace.changing.wanted and self.workspace.changing.discard_last()):
-            self.history.undo_last()
+        if self.workspace.changing.wanted and self.workspace.changing.discard_last():
+            return
+        if not self.history.undo_last():
+            self.source.notice.tell("There is nothing left to undo.")
 
     def _press_button(self) -> None:
         if self.target.go.isEnabled():

@@ -21,6 +21,11 @@ def existing_parent(path: Path) -> Path:
     return Path("/")
 
 
+def can_be_written(folder: Path) -> bool:
+    """Whether things can be put into a folder, or into the nearest one above it that is there."""
+    return os.access(existing_parent(folder), os.W_OK | os.X_OK)
+
+
 def free_bytes(path: Path) -> int:
     """Bytes that can still be written at ``path`` or, where it is not there yet, at its nearest parent."""
     try:

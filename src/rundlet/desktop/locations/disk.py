@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 from rundlet.core import text
 from rundlet.core.errors import file_problem
+from rundlet.core.fs.content_type import file_type_on_disk
 from rundlet.core.jobs.interface_priority import step_aside
 from rundlet.core.model.entry import UNKNOWN, Kind
 from rundlet.core.model.file_type import FileType, file_type_of, word_for
@@ -185,7 +186,7 @@ class DiskListing:
 
     def record(self, node: int) -> Row:
         item = self.items[node - 1]
-        word = {Kind.DIR: "Folder", Kind.LINK: "Link"}.get(item.kind) or word_for(item.path.name)
+        word = {Kind.DIR: "Folder", Kind.LINK: "Link"}.get(item.kind) or _word(item)
         return Row(
             name=item.path.name,
             file_type=item.file_type,
@@ -338,6 +339,12 @@ class DiskListing:
         return self._wanted.fits(item.path.name) and self._file_type in (None, item.file_type)
 
 
+def _word(item: DiskItem) -> str:
+    if item.file_type is not file_type_of(item.path.name):
+        return "Plain text" if item.file_type is FileType.TEXT else "Empty file"
+    return word_for(item.path.name)
+
+
 def _area(part: Part) -> Area:
     return Area(part.name, part.size, FileType.FOLDERS if part.is_folder else file_type_of(part.name))
 
@@ -354,5 +361,5 @@ def _disk_item(path: Path, find: Callable[[], os.stat_result]) -> DiskItem | Non
         kind, size = Kind.DIR, UNKNOWN
     elif stat.S_ISLNK(status.st_mode):
         kind = Kind.LINK
-    file_type = {Kind.DIR: FileType.FOLDERS, Kind.LINK: FileType.LINKS}.get(kind) or file_type_of(path.name)
+    file_type = {Kind.DIR: FileType.FOLDERS, Kind.LINK: FileType.LINKS}.get(kind) or file_type_on_disk(path, size)
     return DiskItem(path, kind, size, int(kind == Kind.FILE), status.st_mtime_ns, file_type)

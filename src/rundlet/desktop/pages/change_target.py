@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from rundlet.core.fs.disk_space import can_be_written
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.views.archive_name import ArchiveName, lack_of
 from rundlet.desktop.views.basics import Choices, heading
@@ -134,6 +135,9 @@ class ChangeTarget(TargetPage):
             return "The changes are being saved."
         if not changing.as_new:
             plan = changing.plan
+            outermost = self._workspace.place.outermost
+            if changing.count and outermost is not None and not can_be_written(outermost.parent):
+                return "You can't write to the folder of this archive. Save it as a new archive in another folder."
             if plan is not None and plan.needed > plan.free:
                 return say(
                     "{needed:size} are needed, but only {free:size} are free there.", needed=plan.needed, free=plan.free

@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 
 from rundlet.core.errors import RundletError, UnknownFormat
 from rundlet.core.formats.detect import is_archive
+from rundlet.core.fs.content_type import file_type_on_disk
 from rundlet.core.jobs.interface_priority import first
 from rundlet.core.model.file_type import FileType, file_type_of
 from rundlet.desktop.background import Latest
@@ -50,6 +51,23 @@ _MAP_HINT = "Click a folder or an archive to open it, or a file to select it."
 _EXPAND_UP_TO = 12
 _EXPAND_AT_MOST = 5000
 _KEPT_AT_MOST = 1000  # rows that stay selected when what is shown of an archive changes
+
+
+def _not_an_archive(path: Path, error: UnknownFormat) -> str:
+    """What to say of a file that is no archive: what it is, where its name says otherwise, else what the desktop calls it."""
+    facts = {"name": path.name, "extension": path.suffix, "problem": error.message.rstrip(".")}
+    if file_type_of(path.name) is FileType.ARCHIVES:
+        try:
+            size = path.stat().st_size
+        except OSError:
+            return error.message
+        if not size:
+            return say("{name:name} is called {extension} but is empty.", **facts)
+        if file_type_on_disk(path, size) is FileType.TEXT:
+            return say("{name:name} is called {extension} but is text.", **facts)
+        return error.message
+    what = type_words(path)
+    return say("{problem}. Its type is “{what}”.", what=what, **facts) if what else error.message
 
 
 class FromColumn(Column):
@@ -423,9 +441,7 @@ class FromColumn(Column):
 
     def _show_failure(self, error: Exception) -> None:
         if isinstance(error, UnknownFormat) and (place := self._workspace.refused) is not None:
-            what = type_words(place)
-            words = "{problem}. Its type is “{what}”." if what else "{problem}."
-            self._say(say(words, problem=error.message.rstrip("."), what=what), error.hint or "")
+            self._say(_not_an_archive(place, error), error.hint or "")
         elif isinstance(error, RundletError):
             self._say(error.message, error.hint or "")
         else:

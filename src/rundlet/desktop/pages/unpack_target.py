@@ -11,9 +11,11 @@ from PySide6.QtWidgets import (
 )
 
 from rundlet.core import text
+from rundlet.core.fs.disk_space import can_be_written
 from rundlet.core.limits import MIB
 from rundlet.core.plans.unpack_plan import Action, UnpackClash, UnpackPlan
 from rundlet.desktop.locations.place import with_others
+from rundlet.desktop.views.archive_name import READ_ONLY
 from rundlet.desktop.views.basics import heading
 from rundlet.desktop.views.folder_field import FolderField, Quick
 from rundlet.desktop.views.landing_tree import LandingView, Taken, set_rule, taken_hint
@@ -109,10 +111,11 @@ class UnpackTarget(TargetPage):
         self.view.show_landing(landing)
         self.hint.setVisible(plan.taken + plan.counts[Action.SAME] > 0)
         fits = plan.needed <= plan.free
+        writable = can_be_written(plan.root)
         is_locked = self._workspace.selected_is_locked
         locked = "Type the password first. " if is_locked else ""
-        self.say_last(locked + landing_words(plan), warns=not fits)
-        self.go.set_ready(fits and any(step.action.writes for step in plan.steps) and not is_locked)
+        self.say_last(locked + (landing_words(plan) if writable else READ_ONLY), warns=not (fits and writable))
+        self.go.set_ready(fits and writable and any(step.action.writes for step in plan.steps) and not is_locked)
 
     def _landing_failed(self, error: RundletError) -> None:
         self.view.show_landing(None)

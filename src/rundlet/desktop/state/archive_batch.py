@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Signal
 
-from rundlet.core.model.file_type import FileType, file_type_of
+from rundlet.core.fs.content_type import file_type_on_disk
+from rundlet.core.model.file_type import FileType
 from rundlet.core.model.natural import natural_key
 from rundlet.core.plans.unpack_plan import Steps, UnpackClash
 from rundlet.core.streams.private import no_core_dumps
@@ -188,7 +189,10 @@ class ArchiveBatch(QObject):
 
 
 def _looks_like_one(path: Path) -> bool:
-    return file_type_of(path.name) == FileType.ARCHIVES and os.path.isfile(path)
+    try:
+        return os.path.isfile(path) and file_type_on_disk(path, path.stat().st_size) is FileType.ARCHIVES
+    except OSError:
+        return False
 
 
 def whole_archives(paths: Iterable[Path]) -> Iterator[Path]:

@@ -40,7 +40,7 @@ from rundlet.desktop.state.joining import Joining
 from rundlet.desktop.state.packing import Packing
 from rundlet.desktop.state.selection import Selector
 from rundlet.desktop.state.standpoint import Standpoint
-from rundlet.desktop.state.sums import Sums
+from rundlet.desktop.state.sums import Sums, looks_like_a_list
 from rundlet.desktop.state.unpacking import Unpacking
 from rundlet.desktop.temp_copies import TempCopies, lend, outcome_error
 
@@ -85,6 +85,7 @@ class Workspace(QObject):
         restored: rows to select in a listing that has just come.
         opening: a listing of what was found so far of an archive that takes long to list.
         names_hidden: the archive can't even be listed without its password.
+        list_wanted: a list of checksums is to be shown.
         gone: the folder or archive where the window stood was moved or deleted.
     """
 
@@ -97,6 +98,7 @@ class Workspace(QObject):
     restored = Signal(object)
     opening = Signal(object)
     names_hidden = Signal(object)
+    list_wanted = Signal(object)
     gone = Signal(object)
 
     def __init__(
@@ -242,7 +244,13 @@ class Workspace(QObject):
             self.choose(listed)
 
     def enter_file(self, path: Path) -> None:
-        """Go into a file that is an archive; else stand beside it with it chosen, and say why."""
+        """Go into a file that is an archive; else stand beside it with it chosen, and say why.
+
+        A list of checksums is shown as such, also where it lies beside an archive in parts.
+        """
+        if looks_like_a_list(path) and os.path.isfile(path):
+            self.list_wanted.emit(path)
+            return
         place = Place(path.parent, archive=path)
         self._remember()
         self._open_archive(place, otherwise=path)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QRadioButton, QWidget
 
+from rundlet.core.fs.disk_space import can_be_written
 from rundlet.desktop.state.forms import IfTaken
 from rundlet.desktop.theme.theme import theme
 from rundlet.desktop.views.basics import heading, label, page_layout, radio_group, restyle
@@ -97,6 +98,9 @@ class ArchiveName(QWidget):
         self.refresh()
 
 
+READ_ONLY = "You can't write to this folder. Choose another one, such as one in your home folder."
+
+
 def lack_of(packing: Packing) -> str:
     """What keeps a new archive from being written, or ""."""
     form = packing.form
@@ -106,6 +110,8 @@ def lack_of(packing: Packing) -> str:
         return "The name is too long."
     if not os.path.isdir(packing.folder):
         return "This folder doesn't exist."
+    if not can_be_written(packing.folder):
+        return READ_ONLY
     if form.lock_is_lost:
         return say("{format} can't be locked. Choose zip or 7z, or turn off the lock.", format=form.info.id)
     if form.hidden_names_are_lost:
