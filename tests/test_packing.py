@@ -260,7 +260,7 @@ def test_a_finished_archive_is_sent_on(
     lines = bytes(window.strip.handle.mime().data("text/uri-list").data()).decode().split()
     assert lines == [QUrl.fromLocalFile(str(path)).toString() for path in files]
     words = window.strip.last.text()
-    assert "saved, in under 1 s." in words
+    assert "saved, in less than 1 s." in words
     assert "Estimated: 4.3 kB in 2 s." in words
     assert window.strip.handle.isVisible()
     record = window.history.last_record

@@ -31,6 +31,7 @@ from rundlet.core.codecs.zstd_library import zstd
 from rundlet.core.errors import Corrupt, FormatError, LimitExceeded, PasswordNeeded, RundletError, WrongPassword
 from rundlet.core.formats.detect import by_id, open_archive, open_source
 from rundlet.core.formats.sevenz import fields
+from rundlet.core.formats.sevenz.header import read_header
 from rundlet.core.formats.sevenz.reader import SevenReader
 from rundlet.core.formats.sevenz.records import EPOCH, METHODS, BindPair, Coder, Folder
 from rundlet.core.formats.sevenz.writer import SevenWriter
@@ -735,3 +736,28 @@ def test_no_header_takes_more_than_bounded_memory() -> None:
     here = str(Path(__file__).parent)
     done = subprocess.run([sys.executable, "-c", _BOUNDED, here], capture_output=True, text=True, check=False)
     assert done.returncode == 0, done.stderr[-2000:]
+
+
+@pytest.mark.parametrize(
+    ("header", "problem"),
+    [
+        (b"\x01\x05\x00\x00\x04\x00\x00", "wrong order"),
+        (b"\x01\x04\x00\x04\x00\x05\x00\x00\x00", "wrong order"),
+        (b"\x01\x04\x08\x00\x06\x00\x00\x00\x00\x05\x00\x00\x00", "wrong order"),
+        (b"\x01\x04\x00\x05\x00\x00\x00", ""),
+    ],
+)
+def test_parts_of_the_header_stand_in_their_order(header: bytes, problem: str) -> None:
+    if problem:
+        with pytest.raises(Corrupt, match=problem):
+            read_header(header)
+    else:
+        assert not len(read_header(header).names)
+
+
+def test_files_without_names_are_numbered() -> None:
+    """So that what has a name comes out, and so do they."""
+    names = "\0a\0\0unnamed 2\0".encode("utf-16-le")
+    part = b"\x00" + names
+    header = b"\x01\x04\x00\x05\x04\x0e\x01\xf0\x11" + bytes([len(part)]) + part + b"\x00\x00"
+    assert read_header(header).names.all_raw() == [b"unnamed 1", b"a", b"unnamed 3", b"unnamed 2"]

@@ -799,7 +799,7 @@ def test_the_trial_shows_what_fits(window: Window, settle: Settle, stand: Stand,
     page, target = window.how.pack, window.target.pack
     assert page.hopeless.text() == "Already compressed, so they won't get smaller: 1 picture."
     zipped = window.trials.points["zip", 5].size
-    assert f"About {round(zipped / 1000, 1)} kB in under 1 s" in page.words.text()
+    assert f"About {round(zipped / 1000, 1)} kB in less than 1 s" in page.words.text()
     assert target.gauge.accessibleDescription().startswith("≈ ")
     smallest = min(point.size for point in window.trials.points.values())
     limit = (smallest + zipped) // 2

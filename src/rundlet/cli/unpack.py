@@ -231,7 +231,7 @@ def _show_sums(value: dict[str, Any], output: Output) -> None:
     if value["unlock_seconds"] >= 1:
         output.say(
             say(
-                "Their old kind of lock takes about {unlock_seconds:duration} to undo.",
+                "Their old kind of lock takes {unlock_seconds:about} to undo.",
                 unlock_seconds=value["unlock_seconds"],
             )
         )

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import Any
 
-from rundlet.core.text import duration, lower, number, plural, quoted, shown, size
+from rundlet.core.text import about, duration, lower, number, plural, quoted, shown, size
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +64,7 @@ _FORMS: dict[str, Callable[[Any], str]] = {
     "size": size,
     "number": number,
     "duration": duration,
+    "about": about,
     "clause": lambda said: lower(str(said)).rstrip("."),
 }
 
@@ -79,6 +80,7 @@ class _Sentences(string.Formatter):
     ``{bytes:size}``          a size in the units of the desktop
     ``{count:number}``        a number with its thousands apart
     ``{seconds:duration}``    a stretch of time
+    ``{seconds:about}``       an estimated one
     ``{count:file|files}``    a number with its noun
     ``{count:=is|are}``       what agrees with a number, without it
     ``{cause:clause}``        a sentence as a clause: no capital, no full stop

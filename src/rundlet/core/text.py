@@ -48,12 +48,17 @@ def duration(seconds: float) -> str:
     """A stretch of time in its two largest useful units, e.g. ``"14 s"``, ``"2 min 5 s"``."""
     whole = round(seconds)
     if whole < 1:
-        return "under 1 s"
+        return "less than 1 s"
     if whole < 60:
         return f"{whole} s"
     if whole < 3600:
         return f"{whole // 60} min {whole % 60} s" if whole < 600 and whole % 60 else f"{round(whole / 60)} min"
     return f"{whole // 3600} h {whole % 3600 // 60} min"
+
+
+def about(seconds: float) -> str:
+    """An estimated stretch of time, e.g. ``"about 14 s"``; one below a second is said without "about"."""
+    return duration(seconds) if round(seconds) < 1 else f"about {duration(seconds)}"
 
 
 def shown(name: str) -> str:

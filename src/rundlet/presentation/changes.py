@@ -40,11 +40,9 @@ def cost_words(
         "format": plan.info.id,
     }
     if cost.again and plan.info.id.startswith(_STREAMS):
-        return fill("A {format} is one stream: {again:size} are packed again, about {seconds:duration}.", facts)
+        return fill("A {format} is one stream: {again:size} are packed again, {seconds:about}.", facts)
     if cost.again:
-        return fill(
-            "{again:size} share a block with what changes and are packed again, about {seconds:duration}.", facts
-        )
+        return fill("{again:size} share a block with what changes and are packed again, {seconds:about}.", facts)
     if cost.packed:
         return fill(
             "{packed:number} of {files:file|files} {packed:=is|are} packed, the rest is copied as it is: {seconds:duration}.",

@@ -234,7 +234,7 @@ _UNDO_UNPACKING = {
 """By whether files are deleted, whether some were replaced, and whether the archive was moved."""
 
 _UNDONE = {
-    (False, False): "Undone: nothing was left to do.",
+    (False, False): "There was nothing left to undo.",
     (True, False): "Undone: {files:file|files} removed.",
     (False, True): "Undone: {created:item|items} restored.",
     (True, True): "Undone: {files:file|files} removed and {created:item|items} restored.",
@@ -389,7 +389,7 @@ class _JoinPresenter(Presenter[Joined]):
 class _SalvagePresenter(_ArchivePresenter[Salvaged]):
     doing = "Saving what is intact as {target:name}"
     done = "Saved {files:item|items} as {target:name}, {bytes_out:size}, in {seconds:duration}."
-    all_intact = "All of them are intact."
+    one_intact, all_intact = "It is intact.", "All of them are intact."
     some_doubtful = "{doubtful:item|items} may be damaged, which {doubtful:=its name says|their names say}."
     logged = "Saved what is intact as {target}"
     undone = undone_with_originals = "Move {target:name} to the trash"
@@ -401,8 +401,8 @@ class _SalvagePresenter(_ArchivePresenter[Salvaged]):
         said = [super().summary(outcome)]
         if outcome.doubtful:
             said.append(fill(self.some_doubtful, {"doubtful": outcome.doubtful}))
-        elif outcome.files > 1:
-            said.append(self.all_intact)
+        elif outcome.files:
+            said.append(self.one_intact if outcome.files == 1 else self.all_intact)
         if bad["bad"]:
             said.append(fill("{bad:item is|items are} lost or damaged.", bad))
         if outcome.parts:
@@ -416,7 +416,11 @@ class _SalvagePresenter(_ArchivePresenter[Salvaged]):
 class _TrashPresenter(Presenter[Trashed]):
     doing = "Moving {count:item|items} to the trash"
     done = "Moved {trashed:item|items} to the trash."
+    nothing = "Nothing was moved to the trash."
     logged = "To the trash: {trashed:item|items}"
+
+    def summary(self, outcome: Trashed) -> str:
+        return super().summary(outcome) if outcome.trashed else self.nothing
 
     def undoing(self, record: Record, *, deletes: bool) -> str:
         return fill("Restore {trashed:item|items} from the trash", _facts(record.outcome))
@@ -425,7 +429,11 @@ class _TrashPresenter(Presenter[Trashed]):
 class _CopyPresenter(Presenter[Copied]):
     doing = "Copying {count:item|items} into {target:name}"
     done = "Copied {files:file|files} into {target:name}."
+    nothing = "Nothing was copied into {target:name}."
     logged = "Copied {files:file|files}"
+
+    def summary(self, outcome: Copied) -> str:
+        return super().summary(outcome) if outcome.created else fill(self.nothing, _facts(outcome))
 
     def log_size(self, outcome: Copied) -> str:
         return size(outcome.bytes_out)
@@ -437,7 +445,11 @@ class _CopyPresenter(Presenter[Copied]):
 class _MovePresenter(Presenter[Moved]):
     doing = "Moving {count:item|items} into {target:name}"
     done = "Moved {moved:item|items} into {target:name}."
+    nothing = "Nothing was moved into {target:name}."
     logged = "Moved {moved:item|items}"
+
+    def summary(self, outcome: Moved) -> str:
+        return super().summary(outcome) if outcome.moved else fill(self.nothing, _facts(outcome))
 
     def undoing(self, record: Record, *, deletes: bool) -> str:
         return fill("Move {moved:item|items} back", _facts(record.outcome))
@@ -473,6 +485,8 @@ class _UndoPresenter(Presenter[Undone]):
     doing = "Undoing {target:name}"
 
     def summary(self, outcome: Undone) -> str:
+        if outcome.problems and not (outcome.files or outcome.created):
+            return "Nothing could be undone."
         return fill(_UNDONE[outcome.files > 0, bool(outcome.created)], _facts(outcome))
 
 

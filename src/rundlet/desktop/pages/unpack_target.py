@@ -132,7 +132,7 @@ def landing_words(plan: UnpackPlan) -> str:
     if plan.unlock_seconds >= _LONG:
         parts.append(
             say(
-                "unlocking its old kind of lock takes about {unlock_seconds:duration}",
+                "unlocking its old kind of lock takes {unlock_seconds:about}",
                 unlock_seconds=plan.unlock_seconds,
             )
         )

@@ -162,11 +162,11 @@ _UNSAVED = {
     (True, False): "Changes in {count:archive|archives} are not saved ({name:name}).",
     (False, True): (
         "{copies:opened copy was|opened copies were} changed ({name:name}) and not put back. "
-        "Close? They are kept beside their archive."
+        "Close? {copies:=It is|They are} kept beside {copies:=its archive|their archives}."
     ),
     (True, True): (
         "Changes in {count:archive|archives} are not saved ({name:name}), and {copies:opened copy is|opened copies are} not "
-        "put back. The copies are kept beside their archive."
+        "put back. {copies:=The copy is|The copies are} kept beside {copies:=its archive|their archives}."
     ),
 }
 """By whether there are changes that are not saved, and copies that were not put back."""

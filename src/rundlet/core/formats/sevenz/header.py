@@ -88,6 +88,9 @@ class Header:
     archive_properties: bytes = b""
 
 
+_MOST_UNNAMED = 10_000
+
+
 def read_header(data: bytes) -> Header:
     """Read a plain header ("Header" of the description), its ID included.
 
@@ -101,7 +104,9 @@ def read_header(data: bytes) -> Header:
     streams = Streams()
     header = _no_files()
     properties = b""
+    last = int(Property.HEADER)
     while (kind := fields.number()) != Property.END:
+        last = _behind(last, kind)
         if kind == Property.ARCHIVE_PROPERTIES:
             begin = fields.at
             while fields.number() != Property.END:
@@ -121,11 +126,24 @@ def read_header(data: bytes) -> Header:
     return header
 
 
+def _behind(last: int, kind: int) -> int:
+    """The kind of a part, which must be none that stands before the last one: the description fixes their order.
+
+    Raises:
+        Corrupt: when it is.
+    """
+    if kind <= last:
+        raise Corrupt("Its file list has its parts in the wrong order, or one of them twice.")
+    return kind
+
+
 def read_streams(fields: FieldReader) -> Streams:
     """Read a "Streams Info"; raises as :func:`read_header`."""
     streams = Streams()
     split = False
+    last = int(Property.FILES_INFO)
     while (kind := fields.number()) != Property.END:
+        last = _behind(last, kind)
         if kind == Property.PACK_INFO:
             _pack_info(fields, streams)
         elif kind == Property.UNPACK_INFO:
@@ -361,9 +379,25 @@ def _names(part: FieldReader, count: int) -> NameTable:
     if len(ends) < count or (count and int(ends[count - 1]) + 1 != len(octets)) or len(ends) > count:
         raise Corrupt("Its file list has other names than files.")
     starts = np.concatenate(([0], ends + 1)) - np.arange(count + 1)
-    if count > 1 and int((np.diff(starts) == 0).sum()) > 1:
+    unnamed = int((np.diff(starts) == 0).sum())
+    if unnamed > _MOST_UNNAMED:  # a few bytes can claim millions
         raise Corrupt("Its file list has files without names.")
+    if count > 1 and unnamed > 1:
+        return _numbered(NameTable(octets[octets != 0].tobytes(), starts))
     return NameTable(octets[octets != 0].tobytes(), starts)
+
+
+def _numbered(names: NameTable) -> NameTable:
+    """Names with a numbered one for each of several files that have none."""
+    raw = names.all_raw()
+    taken, number = set(raw), 0
+    for row, name in enumerate(raw):
+        while not name:
+            number += 1
+            name = b"unnamed %d" % number
+            name = b"" if name in taken else name
+        raw[row] = name
+    return NameTable.of(raw)
 
 
 def _nanoseconds(times: np.ndarray[tuple[int, ...], np.dtype[np.generic]]) -> I64:
