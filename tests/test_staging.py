@@ -720,6 +720,32 @@ def test_a_folder_that_can_not_be_written_to_is_said_before_the_press(
     assert "You can't write to this folder" in window.target.pack.facts.text() and not window.target.go.isEnabled()
 
 
+@pytest.mark.parametrize(
+    ("name", "said"),
+    [
+        ("a\u202egpj.txt", "characters that nobody sees"),
+        ("B.BIN", "differs from “b.bin” only in upper and lower case"),
+        ("CON.txt", "other systems can't have this name"),
+        ("a:b", "other systems can't have this name"),
+        ("x" * 300, "longer than the 255 bytes"),
+        ("plain.txt", ""),
+    ],
+)
+def test_odd_names_are_accepted_and_said(
+    window: Window, settle: Settle, stand: Stand, home: Path, name: str, said: str
+) -> None:
+    """In place where they are typed, and in the plan."""
+    archive = packed(home, "zip")
+    stand(archive)
+    click(window, "tree/a.txt")
+    key(window, Qt.Key.Key_F2)
+    type_name(window, name)
+    settle()
+    how, to = pages(window)
+    assert to.go.isEnabled() and (said in how.issues.text()) and bool(said) == how.issues.isVisible()
+    assert said in window.source.notice.words.text() and bool(said) == window.source.notice.isVisible()
+
+
 def shown_paths(window: Window) -> set[str]:
     """What the list of an archive holds, folders apart."""
     listing = window.workspace.listing

@@ -86,6 +86,10 @@ CLAUSES: dict[Reason, str] = {
     # Changing
     Reason.SIGNATURE_BREAKS: "is signed, and the change breaks its signature",
     Reason.MUST_BE_FIRST: "must be the first item and uncompressed, or programs won't recognize this document",
+    Reason.NAME_HAS_HIDDEN_MARKS: "its name holds characters that nobody sees, such as marks for the direction of writing",
+    Reason.NAME_HAS_TWIN: "its name differs from {name:name} only in upper and lower case, which some systems take for the same",
+    Reason.NAME_NOT_EVERYWHERE: "other systems can't have this name and will change it when it is unpacked",
+    Reason.NAME_TOO_LONG_FOR_DISKS: "its name is longer than the {most} bytes that disks allow and will be shortened when it is unpacked",
     # Unpacking
     Reason.LEFT_OUT: "was left out: {cause}",
     Reason.ALTERED: "{changes}",

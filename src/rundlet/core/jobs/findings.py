@@ -120,6 +120,12 @@ class Reason(StrEnum):
     SIGNATURE_BREAKS = "signature-breaks"
     MUST_BE_FIRST = "must-be-first"
 
+    # A name that was typed.
+    NAME_HAS_HIDDEN_MARKS = "name-has-hidden-marks"
+    NAME_HAS_TWIN = "name-has-twin"
+    NAME_NOT_EVERYWHERE = "name-not-everywhere"
+    NAME_TOO_LONG_FOR_DISKS = "name-too-long-for-disks"
+
     # Unpacking: what is altered, what can't be unpacked, and why an archive stays.
     LEFT_OUT = "left-out"
     ALTERED = "altered"
@@ -211,6 +217,10 @@ _NOTES = LOSSES | {
     Reason.CHANGED_WHILE_READ,
     Reason.SIGNATURE_BREAKS,
     Reason.MUST_BE_FIRST,
+    Reason.NAME_HAS_HIDDEN_MARKS,
+    Reason.NAME_HAS_TWIN,
+    Reason.NAME_NOT_EVERYWHERE,
+    Reason.NAME_TOO_LONG_FOR_DISKS,
     Reason.LOST_MARKS,
     Reason.DISK_KEEPS_NO_PERMISSIONS,
     Reason.DISK_KEEPS_NO_MARKS,

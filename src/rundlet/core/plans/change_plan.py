@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import time
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING
 from rundlet.core.errors import PlanError
 from rundlet.core.formats.edits import Edits
 from rundlet.core.fs.disk_space import free_bytes
+from rundlet.core.fs.name_notes import name_notes
 from rundlet.core.fs.safe_names import as_text, first_free
 from rundlet.core.fs.scan import LeaveOut, not_text, walk
 from rundlet.core.jobs.findings import Issue, Reason, issue, said_of
@@ -31,6 +32,7 @@ if TYPE_CHECKING:
     from rundlet.core.formats.base import ArchiveReader
 
 _NEW = -1  # stands for the row of an item that is yet to be written
+_MOST_TYPED = 100  # names; nobody types as many
 _NEW_FOLDER_MODE = 0o755
 
 
@@ -256,7 +258,7 @@ def plan_change(
         if not (edits or names.added):
             raise PlanError("Nothing in {archive:name} would change.", archive=archive.name)
         added, lost = kept_by(names.added, info, options)
-        issues += [*names.issues, *lost, *_broken(reader, edits)]
+        issues += [*names.issues, *lost, *_broken(reader, edits), *names.notes(changes.folders)]
         gone = {plain_path(reader.catalog.path(row)) for row in edits.removed}
         size = sum(item.size for item in added)
         again = reader.packed_again(edits)
@@ -478,6 +480,21 @@ class _Names:
         self.taken.append(TakenName(asked, AddClash.RENAME, free))
         self.issues.append(issue(item.path, Reason.NAME_IN_ARCHIVE, name=free.rpartition("/")[2]))
         return free
+
+    def notes(self, folders: Iterable[str]) -> Iterator[Issue]:
+        """What should be known of the names that were typed: of items that have another one now, and of new folders."""
+        before = {row: plain_path(self._reader.catalog.path(row)).rpartition("/")[2] for row in self.renamed}
+        typed = [path for row, path in self.renamed.items() if path.rpartition("/")[2] != before[row]]
+        typed = [*typed, *map(plain_path, folders)][:_MOST_TYPED]
+        if not typed:
+            return
+        within: dict[str, list[str]] = {}
+        for path in {*self._there, *self._folders}:
+            folder, _, name = path.rpartition("/")
+            within.setdefault(folder, []).append(name)
+        for path in typed:
+            folder, _, name = path.rpartition("/")
+            yield from (Issue(path, found) for found in name_notes(name, within.get(folder, ())))
 
     def _is_taken(self, path: str) -> bool:
         return path in self._there or path in self._folders

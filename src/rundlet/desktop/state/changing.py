@@ -427,7 +427,23 @@ class Changing(QObject):
         elif not rows and not keys:
             self.refused.emit(PlanError("{path:name} is removed already.", path=path))
         elif name != path.rpartition("/")[2]:
-            self.stage(lambda staging: staging.rename(path, path_in(path.rpartition("/")[0], name), rows, keys))
+            folder = path.rpartition("/")[0]
+            if self.stage(lambda staging: staging.rename(path, path_in(folder, name), rows, keys)):
+                self._say_of_name(node, name)
+
+    def _say_of_name(self, node: int, name: str) -> None:
+        """Say what should be known of a name that was typed for a row."""
+        from rundlet.core.fs.name_notes import name_notes
+        from rundlet.presentation.findings import finding_words
+
+        tree = self._at.archive.tree if self._at.archive is not None else None
+        beside = (
+            [each for each in tree.children(int(tree.parent[node])) if int(each) != node] if tree is not None else []
+        )
+        names = [tree.name(int(each)) for each in beside[:_FEW]] if tree is not None else []
+        said = [finding_words(found) for found in name_notes(name, names)]
+        if said:
+            self.told.emit(say("{name:name}: {said}.", name=name, said="; ".join(said)))
 
     def new_folder(self, into: str, when_ns: int) -> str:
         """A new folder; gives its path, or "" where there can be none."""
