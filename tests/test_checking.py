@@ -264,7 +264,7 @@ def test_several_archives_at_once(window: Window, settle: Settle, stand: Stand, 
     """C1: archives that are selected on the disk are checked at once, with one line for each."""
     packed(home, "7z")
     damaged_zip(home)
-    (home / "none.zip").write_bytes(b"no archive")
+    (home / "none.zip").write_bytes(b"\0 no archive")
     stand(home)
     click(window, "y.7z" if (home / "y.7z").exists() else next(home.glob("*.7z")).name)
     for name in ("bad.zip", "none.zip"):

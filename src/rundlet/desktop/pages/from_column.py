@@ -55,19 +55,18 @@ _KEPT_AT_MOST = 1000  # rows that stay selected when what is shown of an archive
 
 def _not_an_archive(path: Path, error: UnknownFormat) -> str:
     """What to say of a file that is no archive: what it is, where its name says otherwise, else what the desktop calls it."""
-    facts = {"name": path.name, "extension": path.suffix, "problem": error.message.rstrip(".")}
     if file_type_of(path.name) is FileType.ARCHIVES:
         try:
             size = path.stat().st_size
         except OSError:
             return error.message
         if not size:
-            return say("{name:name} is called {extension} but is empty.", **facts)
+            return say("{name:name} is called {extension} but is empty.", name=path.name, extension=path.suffix)
         if file_type_on_disk(path, size) is FileType.TEXT:
-            return say("{name:name} is called {extension} but is text.", **facts)
+            return say("{name:name} is called {extension} but is text.", name=path.name, extension=path.suffix)
         return error.message
-    what = type_words(path)
-    return say("{problem}. Its type is “{what}”.", what=what, **facts) if what else error.message
+    what, problem = type_words(path), error.message.rstrip(".")
+    return say("{problem}. Its type is “{what}”.", problem=problem, what=what) if what else error.message
 
 
 class FromColumn(Column):
