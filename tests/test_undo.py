@@ -192,6 +192,26 @@ def test_the_trash_gives_back_the_newest_of_a_name(tmp_path: Path, trash: Path) 
     assert not list(trash.iterdir())
 
 
+def test_the_trash_of_another_disk(tmp_path: Path, trash: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """It is made where it is missing, says where things were from the top of the disk, and is not one that leads elsewhere."""
+    top, elsewhere = tmp_path / "disk", tmp_path / "elsewhere"
+    for folder in (top / "in", elsewhere, top / ".Trash"):
+        folder.mkdir(parents=True)
+    own = top / f".Trash-{os.getuid()}"
+    monkeypatch.setattr("rundlet.core.fs.trash._cans", lambda _: iter([(top / ".Trash" / "0", top), (own, top)]))
+    path = top / "in" / "a b.txt"
+    path.write_text("one")
+    own.symlink_to(elsewhere)
+    with pytest.raises(FileProblem, match="its disk has no trash"):
+        trash_one(path)
+    assert path.exists() and not any(elsewhere.iterdir()) and not any((top / ".Trash").iterdir())
+    own.unlink()
+    info = Path(trash_one(path))
+    assert info.parent == own / "info" and "Path=in/a%20b.txt\n" in info.read_text() and not path.exists()
+    from_trash(path, str(info))
+    assert path.read_text() == "one"
+
+
 def test_very_many_sources_do_not_fill_the_journal(tmp_path: Path) -> None:
     record, _ = record_of(Packed(tmp_path / "x.zip"), [tmp_path / str(i) for i in range(20_000)])
     journal = Journal(tmp_path / "journal")

@@ -95,13 +95,19 @@ def _is_made(can: Path, top: Path | None) -> bool:
         if not (stat.S_ISDIR(status.st_mode) and status.st_mode & stat.S_ISVTX):  # else others could put links there
             return False
     try:
+        if top is not None:
+            with contextlib.suppress(FileExistsError):
+                can.mkdir(mode=0o700)
+            mine = os.lstat(can)
+            if not stat.S_ISDIR(mine.st_mode) or mine.st_uid != os.getuid():  # what others put there leads anywhere
+                return False
         (can / "info").mkdir(parents=True, exist_ok=True, mode=0o700)
         (can / "files").mkdir(exist_ok=True, mode=0o700)
     except OSError:
         if top is None:
             raise
         return False
-    return not can.is_symlink() or top is None
+    return True
 
 
 def _moved_into(can: Path, top: Path | None, path: Path, place: Path) -> str:
