@@ -23,6 +23,7 @@ from rundlet.core.model.item import PackItem
 from rundlet.core.plans.change_plan import AddClash
 from rundlet.core.plans.pack_plan import plan_pack
 from rundlet.core.plans.staging import ChangeKind
+from rundlet.core.streams.sources import fingerprint_of
 from rundlet.core.work.packer import pack
 from rundlet.desktop import file_actions as actions_module
 from rundlet.desktop.dragging import items_id, local_files
@@ -31,6 +32,7 @@ from rundlet.desktop.locations.disk import DiskListing
 from rundlet.desktop.pages.change_page import ChangePage
 from rundlet.desktop.pages.change_target import ChangeTarget
 from rundlet.desktop.saving import save_changes
+from rundlet.desktop.state.changing import same_file_beside
 from rundlet.desktop.views.dropdown import Dropdown
 from support import held, pack_to, packed, unpack_to
 from test_changing import second_look
@@ -744,6 +746,17 @@ def test_odd_names_are_accepted_and_said(
     how, to = pages(window)
     assert to.go.isEnabled() and (said in how.issues.text()) and bool(said) == how.issues.isVisible()
     assert said in window.source.notice.words.text() and bool(said) == window.source.notice.isVisible()
+
+
+def test_another_file_is_not_taken_for_the_archive(tmp_path: Path) -> None:
+    """A file number may be that of a newer file, once the archive is gone."""
+    archive, other = tmp_path / "x.zip", tmp_path / "other.txt"
+    archive.write_bytes(b"archive")
+    before = fingerprint_of(archive.stat())
+    archive.rename(other)
+    assert same_file_beside(archive, before) == other
+    other.write_bytes(b"something else")
+    assert same_file_beside(archive, before) is None
 
 
 def shown_paths(window: Window) -> set[str]:

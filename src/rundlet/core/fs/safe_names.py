@@ -69,9 +69,8 @@ def _careful_name(path: str) -> SafeName:
     if _CONTROL.search(path):
         steps = [_CONTROL.sub("_", step) for step in steps]
         notes.append(Finding(Reason.CONTROL_CHARACTERS))
-    if HIDDEN in path and any(
-        map(is_hidden_name, steps)
-    ):  # an order to us when it lies in a folder; no archive gives such
+    # An order to us when it lies in a folder; no archive gives such.
+    if HIDDEN in path and any(map(is_hidden_name, steps)):
         steps = [f"_{step}" if is_hidden_name(step) else step for step in steps]
         notes.append(Finding(Reason.RESERVED_NAME))
     if max(map(len, steps)) <= _SURELY_FITS and len(_bytes(path)) < MAX_PATH:

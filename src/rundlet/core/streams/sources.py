@@ -75,7 +75,7 @@ class FileSource:
                 )
             raise FileProblem(said, errno=0, cause=cause, path=path.name)
         self._held: Held | None = held
-        self._opened = _fingerprint(status)
+        self._opened = fingerprint_of(status)
         self.size = os.lseek(held.fd, 0, os.SEEK_END)
 
     def hold(self) -> Held:
@@ -110,7 +110,7 @@ class FileSource:
     def fingerprint(self) -> tuple[int, ...]:
         """Device, file number, size and time of change of what now stands under the path."""
         try:
-            return _fingerprint(os.stat(self.path))
+            return fingerprint_of(os.stat(self.path))
         except OSError:
             return ()
 
@@ -201,5 +201,6 @@ class WindowSource:
         """The other source stays open: it is its owner's."""
 
 
-def _fingerprint(status: os.stat_result) -> tuple[int, ...]:
+def fingerprint_of(status: os.stat_result) -> tuple[int, ...]:
+    """Device, file number, size in bytes and time of change in nanoseconds of a file."""
     return (status.st_dev, status.st_ino, status.st_size, status.st_mtime_ns)

@@ -17,6 +17,7 @@ from rundlet.core.model.entry import Kind
 from rundlet.core.model.format_info import WriteOptions
 from rundlet.core.plans.unpack_plan import own_folder_name
 from rundlet.core.streams.parts import is_outdated
+from rundlet.core.streams.sources import fingerprint_of
 from rundlet.core.text import path_in, plain_path, quoted
 from rundlet.desktop.background import Background, Latest
 from rundlet.desktop.error_log import log_failure
@@ -66,7 +67,7 @@ class Kept:
         keys, origins: of each item that was planned last its key, and of each that is put in its place among these, or -1.
         changes: what was planned last and holds.
         saving: whether a job is saving them.
-        stands_as: device and file number of the archive on the disk, or of the one that it lies in.
+        stands_as: what the archive on the disk is, or the one that it lies in, by which it is found under another name.
     """
 
     staging: Staging
@@ -368,7 +369,7 @@ class Changing(QObject):
             status = os.stat(archive) if archive is not None else None
         except OSError:
             status = None
-        return (status.st_dev, status.st_ino) if status is not None else ()
+        return fingerprint_of(status) if status is not None else ()
 
     def _with_all(self, nodes: Iterable[int], then: Callable[[list[About]], None]) -> None:
         """Find out what rows stand for, of very many beside the interface, and go on with it."""
@@ -821,13 +822,18 @@ class Changing(QObject):
 
 
 def same_file_beside(path: Path, stands_as: tuple[int, ...]) -> Path | None:
-    """A file that has another name in its folder by now, told by device and file number; None where there is none."""
-    if len(stands_as) < 2:
+    """A file that has another name in its folder by now; None where there is none.
+
+    Args:
+        path: where it was.
+        stands_as: its device, file number, size and time of change: the number alone may be that of a newer file by now.
+    """
+    if len(stands_as) < 4:
         return None
     try:
         with os.scandir(path.parent) as entries:
             for entry in entries:
-                if entry.inode() == stands_as[1] and entry.stat(follow_symlinks=False).st_dev == stands_as[0]:
+                if entry.inode() == stands_as[1] and fingerprint_of(entry.stat(follow_symlinks=False)) == stands_as[:4]:
                     return path.with_name(entry.name)
     except OSError:
         pass
